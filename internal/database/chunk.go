@@ -1,0 +1,66 @@
+package database
+
+// ChunkWriter makes chunks of rows: INSERT statements of about one size,
+// collected in chunks of about another. It reuses its memory.
+type ChunkWriter struct {
+	head      string
+	statement int
+	size      int
+	yield     func(Chunk) error
+	buf       []byte
+	begun     int // where the open statement begins; -1 if none is open
+	rows      int64
+}
+
+// NewChunkWriter returns a ChunkWriter for statements that begin with head
+// ("INSERT INTO t (a,b) VALUES"), both sizes in bytes.
+func NewChunkWriter(head string, statement, size int, yield func(Chunk) error) *ChunkWriter {
+	return &ChunkWriter{head: head, statement: statement, size: size, yield: yield, begun: -1, buf: make([]byte, 0, size+size/8)}
+}
+
+// Begin gives the buffer to which the values of a row are appended.
+func (w *ChunkWriter) Begin() []byte {
+	if w.begun < 0 {
+		w.begun = len(w.buf)
+		w.buf = append(append(w.buf, w.head...), "\n("...)
+	} else {
+		w.buf = append(w.buf, ",\n("...)
+	}
+	return w.buf
+}
+
+// End takes the buffer back, with the row in it.
+func (w *ChunkWriter) End(b []byte) error {
+	w.buf = append(b, ')')
+	w.rows++
+	if len(w.buf)-w.begun >= w.statement {
+		w.endStatement()
+	}
+	if len(w.buf) >= w.size {
+		return w.flush()
+	}
+	return nil
+}
+
+func (w *ChunkWriter) endStatement() {
+	if w.begun >= 0 {
+		w.buf = append(w.buf, ";\n"...)
+		w.begun = -1
+	}
+}
+
+func (w *ChunkWriter) flush() error {
+	w.endStatement()
+	if w.rows == 0 {
+		return nil
+	}
+	err := w.yield(Chunk{w.buf, w.rows})
+	w.buf, w.rows = w.buf[:0], 0
+	if cap(w.buf) > 8*w.size { // a giant row must not cost its memory for ever
+		w.buf = make([]byte, 0, w.size+w.size/8)
+	}
+	return err
+}
+
+// Close gives out the rest.
+func (w *ChunkWriter) Close() error { return w.flush() }

@@ -1,0 +1,251 @@
+// Package database is what Hovix needs of a database engine: to read a
+// consistent snapshot of all tables as SQL text, and to stage such text beside
+// the live tables and exchange it for them in one step. The packages below it
+// implement that for each engine; sqltext reads and writes the text.
+//
+// Values travel as the bytes that the engine stores. Nothing here knows of
+// archives or sites.
+package database
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"hovix/internal/database/sqltext"
+)
+
+// Engine names a database engine.
+type Engine string
+
+// The engines that Hovix works on.
+const (
+	MariaDB Engine = "mariadb" // and MySQL, which speaks the same protocol and dialect
+	SQLite  Engine = "sqlite"
+)
+
+// Dialect is the dialect of the engine's SQL text.
+func (e Engine) Dialect() sqltext.Dialect {
+	if e == SQLite {
+		return sqltext.SQLite
+	}
+	return sqltext.MySQL
+}
+
+// Location says where a database is and who logs in to it.
+type Location struct {
+	Engine   Engine
+	Host     string // empty: this machine
+	Port     int    // 0: the engine's own
+	Socket   string // path of a Unix socket, before Host and Port if set
+	User     string
+	Password string // never printed
+	Name     string // of the database
+	Path     string // of an SQLite file
+}
+
+// ParseURL reads a database URL: mariadb://user@host:port/name?socket=PATH or
+// sqlite:PATH. A URL with a password in it is refused: command lines are seen
+// by everybody on a machine.
+func ParseURL(s string) (Location, error) {
+	scheme, rest, ok := strings.Cut(s, ":")
+	if !ok {
+		return Location{}, fmt.Errorf("%q is no database URL; write mariadb://user@host/name or sqlite:path/to/file", s)
+	}
+	switch strings.ToLower(scheme) {
+	case "sqlite":
+		rest = strings.TrimPrefix(rest, "//")
+		if rest == "" {
+			return Location{}, errors.New("the database URL sqlite: lacks the path of the file")
+		}
+		return Location{Engine: SQLite, Path: rest}, nil
+	case "mariadb", "mysql":
+	default:
+		return Location{}, fmt.Errorf("unknown database engine %q in a database URL; the engines are mariadb and sqlite", scheme)
+	}
+	u, err := url.Parse(s)
+	if err != nil {
+		return Location{}, errors.New("the database URL cannot be read; write mariadb://user@host:port/name")
+	}
+	l := Location{Engine: MariaDB, Host: u.Hostname(), Name: strings.Trim(u.Path, "/"), Socket: u.Query().Get("socket"), User: u.User.Username()}
+	if _, has := u.User.Password(); has {
+		return l, errors.New("the database URL holds a password, which others on this machine could see; leave it out and set HOVIX_DATABASE_PASSWORD or use --database-password-file")
+	}
+	if p := u.Port(); p != "" {
+		if l.Port, err = strconv.Atoi(p); err != nil || l.Port < 1 || l.Port > 65535 {
+			return l, fmt.Errorf("the database URL has the port %q; a port is a number from 1 to 65535", p)
+		}
+	}
+	if l.Name == "" {
+		return l, errors.New("the database URL lacks the name of the database after the host: mariadb://user@host/name")
+	}
+	return l, nil
+}
+
+// String gives the location as a URL without password.
+func (l Location) String() string {
+	if l.Engine == SQLite {
+		return "sqlite:" + l.Path
+	}
+	u := url.URL{Scheme: string(l.Engine), Host: l.Host, Path: "/" + l.Name}
+	if l.Port != 0 {
+		u.Host += ":" + strconv.Itoa(l.Port)
+	}
+	if l.User != "" {
+		u.User = url.User(l.User)
+	}
+	if l.Socket != "" {
+		u.RawQuery = "socket=" + l.Socket
+	}
+	return u.String()
+}
+
+// IsZero reports whether no database is named.
+func (l Location) IsZero() bool { return l.Engine == "" }
+
+// Same reports whether both name the same database.
+func (l Location) Same(o Location) bool {
+	if l.Engine != o.Engine {
+		return false
+	}
+	if l.Engine == SQLite {
+		a, errA := os.Stat(l.Path)
+		b, errB := os.Stat(o.Path)
+		if errA == nil && errB == nil {
+			return os.SameFile(a, b)
+		}
+		return filepath.Clean(l.Path) == filepath.Clean(o.Path)
+	}
+	port := func(l Location) int {
+		if l.Port == 0 {
+			return 3306
+		}
+		return l.Port
+	}
+	host := func(h string) string {
+		if h == "" || h == "127.0.0.1" || h == "::1" {
+			return "localhost"
+		}
+		return strings.ToLower(h)
+	}
+	if l.Name != o.Name {
+		return false
+	}
+	if l.Socket != "" && o.Socket != "" {
+		return l.Socket == o.Socket
+	}
+	return host(l.Host) == host(o.Host) && (l.Socket != "" || o.Socket != "" || port(l) == port(o))
+}
+
+// Which of the values of a Location is wrong, for errors.As.
+type ConnectError struct {
+	Location Location
+	What     string // what was attempted: "reach the server", "log in", "open the database"
+	Why      error
+	Advice   string // what to do
+}
+
+// Error says what was attempted, on what, and why it failed.
+func (e *ConnectError) Error() string {
+	return fmt.Sprintf("cannot %s (%s): %v", e.What, e.Location, e.Why)
+}
+
+// Unwrap gives the error of the driver.
+func (e *ConnectError) Unwrap() error { return e.Why }
+
+// Info tells of a database as a whole.
+type Info struct {
+	Engine  Engine
+	Product string // "MariaDB", "MySQL", "SQLite"
+	Version string
+	Charset string // default of the database, where the engine has one
+}
+
+// Table tells of a table without reading it.
+type Table struct {
+	Name  string
+	Rows  int64 // an estimate where the engine keeps no count
+	Bytes int64 // with keys; 0 where unknown
+}
+
+// ObjectKind is a kind of thing that depends on tables.
+type ObjectKind string
+
+// The kinds of objects.
+const (
+	View    ObjectKind = "view"
+	Trigger ObjectKind = "trigger"
+)
+
+// Object is a view or trigger with its definition.
+type Object struct {
+	Kind ObjectKind
+	Name string
+	SQL  string // one statement, without the semicolon
+}
+
+// Chunk is a piece of a table's rows as SQL text: some whole INSERT statements.
+type Chunk struct {
+	SQL  []byte // valid only during the call
+	Rows int64
+}
+
+// Reader reads one consistent snapshot of a database. It is used by one
+// goroutine at a time.
+type Reader interface {
+	Info() Info
+	// Tables lists the base tables by name.
+	Tables(ctx context.Context) ([]Table, error)
+	// Definition gives the statement that creates the table, as the engine
+	// prints it, and the statements for keys that are better made after the
+	// rows, all without semicolons.
+	Definition(ctx context.Context, table string) (create string, keys []string, err error)
+	// Rows gives the rows of the table to yield, in chunks of about size bytes.
+	Rows(ctx context.Context, table string, size int, yield func(Chunk) error) error
+	// Objects lists views and triggers in an order in which they can be made.
+	Objects(ctx context.Context) ([]Object, error)
+	// Prologue and Epilogue are statements for the client that loads the text.
+	Prologue() string
+	Epilogue(ctx context.Context) (string, error)
+	// Strings runs a query and gives all its rows as text, NULL as empty.
+	Strings(ctx context.Context, query string, args ...any) ([][]string, error)
+	// NotCarried lists what the database holds that Tables and Objects leave out.
+	NotCarried(ctx context.Context) ([]string, error)
+	Close() error
+}
+
+// Replaced tells what a switch put aside.
+type Replaced struct {
+	Tables   map[string]string `json:"tables,omitempty"`   // name → name under which the old table is kept
+	File     string            `json:"file,omitempty"`     // SQLite: where the old file is kept
+	PutBack  []string          `json:"putBack,omitempty"`  // statements that put the old state back by hand
+	Warnings []string          `json:"warnings,omitempty"` // what could not be done in full
+}
+
+// Stage is a new state of a database beside the live one. Define, Insert and
+// Finish of different tables may be called from several goroutines at once; a
+// table is defined before its rows come, and finished after them.
+type Stage interface {
+	// Target gives the quoted name under which rows of the table are staged.
+	Target(table string) string
+	Define(ctx context.Context, def *sqltext.CreateTable) error
+	// Insert runs one INSERT statement that names Target(table).
+	Insert(ctx context.Context, table string, stmt []byte) error
+	// Finish makes the table's keys.
+	Finish(ctx context.Context, table string, keys []string) error
+	// Positions sets automatic numbers where they are not part of definitions.
+	Positions(ctx context.Context, stmt []byte) error
+	// AddObject takes a view or trigger that is made at the switch.
+	AddObject(kind ObjectKind, name, stmt string)
+	// Count gives the number of staged rows.
+	Count(ctx context.Context, table string) (int64, error)
+	// Switch exchanges the staged state for the live one.
+	Switch(ctx context.Context) (*Replaced, error)
+	// Discard removes what has been staged. After Switch it does nothing.
+	Discard(ctx context.Context) error
+}

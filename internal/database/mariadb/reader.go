@@ -1,0 +1,374 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+)
+
+// statementSize is about how long one INSERT gets, in bytes: far below the
+// packet size of any server in use, and long enough to load fast.
+const statementSize = 1 << 20
+
+// reader reads one snapshot: a transaction on one connection.
+type reader struct {
+	db   *sql.DB
+	conn *sql.Conn
+	name string
+	info database.Info
+}
+
+// Open begins a consistent snapshot of the database at l. Tables of engines
+// without transactions (MyISAM, Aria, MEMORY) are not part of a snapshot.
+func Open(ctx context.Context, l database.Location) (database.Reader, error) {
+	db, err := connect(ctx, l, map[string]string{"time_zone": "'+00:00'", "sql_mode": "''", "net_write_timeout": "3600", "net_read_timeout": "3600"})
+	if err != nil {
+		return nil, err
+	}
+	r := &reader{db: db, name: l.Name}
+	if err := r.begin(ctx); err != nil {
+		_ = r.Close()
+		return nil, explain(l, err)
+	}
+	return r, nil
+}
+
+func (r *reader) begin(ctx context.Context) (err error) {
+	if r.conn, err = r.db.Conn(ctx); err != nil {
+		return err
+	}
+	for _, q := range []string{
+		"SET NAMES utf8mb4",
+		// Text comes as the bytes that are stored, whatever the column's charset.
+		"SET character_set_results=NULL",
+		"SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ",
+		"START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY",
+	} {
+		if _, err := r.conn.ExecContext(ctx, q); err != nil {
+			return fmt.Errorf("%w (in %s)", err, q)
+		}
+	}
+	rows, err := r.Strings(ctx, "SELECT VERSION(), @@character_set_database")
+	if err != nil {
+		return err
+	}
+	r.info = database.Info{Engine: database.MariaDB, Product: "MySQL", Version: rows[0][0], Charset: rows[0][1]}
+	if v, found := strings.CutSuffix(strings.Split(rows[0][0], "-MariaDB")[0], ""); found && strings.Contains(rows[0][0], "MariaDB") {
+		r.info.Product, r.info.Version = "MariaDB", v
+	}
+	return nil
+}
+
+func (r *reader) Info() database.Info { return r.info }
+
+func (r *reader) Close() error {
+	var err error
+	if r.conn != nil {
+		_, _ = r.conn.ExecContext(context.Background(), "ROLLBACK")
+		err = r.conn.Close()
+	}
+	return errors.Join(err, r.db.Close())
+}
+
+func (r *reader) Strings(ctx context.Context, query string, args ...any) ([][]string, error) {
+	if len(args) > 0 {
+		query = interpolate(query, args)
+	}
+	return stringRows(r.conn.QueryContext(ctx, query))
+}
+
+// interpolate puts texts in the place of question marks. The session's SQL mode
+// is known, so that a literal means what sqltext writes.
+func interpolate(query string, args []any) string {
+	var b []byte
+	for _, part := range strings.SplitAfter(query, "?") {
+		if strings.HasSuffix(part, "?") && len(args) > 0 {
+			b = append(b, part[:len(part)-1]...)
+			b = sqltext.AppendMySQLString(b, []byte(fmt.Sprint(args[0])), false)
+			args = args[1:]
+			continue
+		}
+		b = append(b, part...)
+	}
+	return strings.ReplaceAll(string(b), "_binary'", "_utf8mb4'")
+}
+
+func stringRows(rows *sql.Rows, err error) ([][]string, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return nil, err
+	}
+	var out [][]string
+	cells := make([]sql.RawBytes, len(columns))
+	into := make([]any, len(columns))
+	for i := range cells {
+		into[i] = &cells[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return nil, err
+		}
+		row := make([]string, len(cells))
+		for i, c := range cells {
+			row[i] = string(c)
+		}
+		out = append(out, row)
+	}
+	return out, rows.Err()
+}
+
+func (r *reader) Tables(ctx context.Context) ([]database.Table, error) {
+	rows, err := r.conn.QueryContext(ctx, `SELECT TABLE_NAME, COALESCE(TABLE_ROWS,0), COALESCE(DATA_LENGTH,0)+COALESCE(INDEX_LENGTH,0)
+		FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE='BASE TABLE' ORDER BY TABLE_NAME`)
+	if err != nil {
+		return nil, fmt.Errorf("list tables: %w", err)
+	}
+	defer rows.Close()
+	var tables []database.Table
+	for rows.Next() {
+		var t database.Table
+		if err := rows.Scan(&t.Name, &t.Rows, &t.Bytes); err != nil {
+			return nil, fmt.Errorf("list tables: %w", err)
+		}
+		tables = append(tables, t)
+	}
+	return tables, rows.Err()
+}
+
+func (r *reader) NotCarried(ctx context.Context) ([]string, error) {
+	rows, err := r.Strings(ctx, `SELECT LOWER(ROUTINE_TYPE), ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE()
+		UNION ALL SELECT 'event', EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA=DATABASE()
+		UNION ALL SELECT LOWER(TABLE_TYPE), TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE NOT IN ('BASE TABLE','VIEW')`)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, row := range rows {
+		out = append(out, row[0]+" "+row[1])
+	}
+	return out, nil
+}
+
+func (r *reader) Definition(ctx context.Context, table string) (string, []string, error) {
+	rows, err := r.Strings(ctx, "SHOW CREATE TABLE "+quote(table))
+	if err != nil {
+		return "", nil, fmt.Errorf("definition of %s: %w", table, err)
+	}
+	return rows[0][1], nil, nil
+}
+
+func quote(name string) string { return sqltext.QuoteName(name, sqltext.MySQL) }
+
+// cellKind says how the values of a column are written.
+type cellKind int
+
+const (
+	cellText   cellKind = iota // '…', with _binary where not ASCII
+	cellNumber                 // as the server prints it
+	cellBits                   // x'…'
+	cellBinary                 // _binary'…' always
+	cellUTF8                   // _utf8mb4'…': types that do not take binary strings
+)
+
+// column is a column of a table that an INSERT can set.
+type column struct {
+	expr string // by which it is selected
+	name string // quoted
+	kind cellKind
+}
+
+func (r *reader) columns(ctx context.Context, table string) ([]column, error) {
+	rows, err := r.Strings(ctx, `SELECT COLUMN_NAME, LOWER(DATA_TYPE), UPPER(EXTRA), COALESCE(CHARACTER_SET_NAME,'') FROM information_schema.COLUMNS
+		WHERE TABLE_SCHEMA=DATABASE() AND TABLE_NAME=? ORDER BY ORDINAL_POSITION`, table)
+	if err != nil {
+		return nil, fmt.Errorf("columns of %s: %w", table, err)
+	}
+	var out []column
+	for _, row := range rows {
+		extra := row[2]
+		if strings.Contains(extra, "VIRTUAL GENERATED") || strings.Contains(extra, "STORED GENERATED") || strings.Contains(extra, "PERSISTENT") {
+			continue
+		}
+		c := column{expr: quote(row[0]), name: quote(row[0])}
+		switch row[1] {
+		case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "double", "year":
+			c.kind = cellNumber
+		case "float":
+			// Printed as a float it loses digits; as a double it keeps all.
+			c.kind, c.expr = cellNumber, "CAST("+c.name+" AS DOUBLE)"
+		case "bit":
+			c.kind = cellBits
+		case "uuid", "inet4", "inet6", "json":
+			c.kind = cellUTF8
+		case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection", "geomcollection":
+			c.kind = cellBinary
+		}
+		if slices.Contains([]string{"ucs2", "utf16", "utf16le", "utf32"}, row[3]) {
+			c.kind = cellBinary
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+func (r *reader) Rows(ctx context.Context, table string, size int, yield func(database.Chunk) error) error {
+	columns, err := r.columns(ctx, table)
+	if err != nil {
+		return err
+	}
+	if len(columns) == 0 {
+		return fmt.Errorf("read %s: it has no columns that can be set", table)
+	}
+	var exprs, names []string
+	for _, c := range columns {
+		exprs, names = append(exprs, c.expr), append(names, c.name)
+	}
+	rows, err := r.conn.QueryContext(ctx, "SELECT "+strings.Join(exprs, ",")+" FROM "+quote(table))
+	if err != nil {
+		return fmt.Errorf("read %s: %w", table, err)
+	}
+	defer rows.Close()
+	w := database.NewChunkWriter("INSERT INTO "+quote(table)+" ("+strings.Join(names, ",")+") VALUES", statementSize, size, yield)
+	cells := make([]sql.RawBytes, len(columns))
+	into := make([]any, len(columns))
+	for i := range cells {
+		into[i] = &cells[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return fmt.Errorf("read %s: %w", table, err)
+		}
+		b := w.Begin()
+		for i, cell := range cells {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = appendLiteral(b, cell, columns[i].kind)
+		}
+		if err := w.End(b); err != nil {
+			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return fmt.Errorf("read %s: %w", table, err)
+	}
+	return w.Close()
+}
+
+func appendLiteral(b, cell []byte, kind cellKind) []byte {
+	if cell == nil {
+		return append(b, "NULL"...)
+	}
+	switch kind {
+	case cellNumber:
+		return append(b, cell...)
+	case cellBits:
+		return sqltext.AppendHex(b, cell)
+	case cellUTF8:
+		b = append(b, "_utf8mb4"...)
+		at := len(b)
+		b = sqltext.AppendMySQLString(b, cell, false)
+		if b[at] == '_' { // the introducer is there already
+			b = append(b[:at], b[at+len("_binary"):]...)
+		}
+		return b
+	}
+	return sqltext.AppendMySQLString(b, cell, kind == cellBinary)
+}
+
+func (r *reader) Objects(ctx context.Context) ([]database.Object, error) {
+	views, err := r.Strings(ctx, "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA=DATABASE() ORDER BY TABLE_NAME")
+	if err != nil {
+		return nil, fmt.Errorf("list views: %w", err)
+	}
+	var out []database.Object
+	for _, v := range views {
+		def, err := r.Strings(ctx, "SHOW CREATE VIEW "+quote(v[0]))
+		if err != nil {
+			return nil, fmt.Errorf("definition of view %s: %w", v[0], err)
+		}
+		out = append(out, database.Object{Kind: database.View, Name: v[0], SQL: withoutDefiner(def[0][1])})
+	}
+	out = dependencyOrder(out)
+	triggers, err := r.Strings(ctx, "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_ORDER")
+	if err != nil {
+		return nil, fmt.Errorf("list triggers: %w", err)
+	}
+	for _, t := range triggers {
+		def, err := r.Strings(ctx, "SHOW CREATE TRIGGER "+quote(t[0]))
+		if err != nil {
+			return nil, fmt.Errorf("definition of trigger %s: %w", t[0], err)
+		}
+		out = append(out, database.Object{Kind: database.Trigger, Name: t[0], SQL: withoutDefiner(def[0][2])})
+	}
+	return out, nil
+}
+
+// withoutDefiner removes DEFINER=user@host: the user of the source does not
+// exist on the target, and whoever restores becomes the definer.
+func withoutDefiner(sql string) string {
+	l := sqltext.NewLexer([]byte(sql), sqltext.MySQL)
+	for {
+		t, err := l.Skip()
+		if err != nil || t.Kind == sqltext.End || t.Is("VIEW") || t.Is("TRIGGER") {
+			return sql
+		}
+		if !t.Is("DEFINER") {
+			continue
+		}
+		from, to := t.At, 0
+		for range 4 { // = `user` @ `host`
+			t, err := l.Skip()
+			if err != nil {
+				return sql
+			}
+			to = t.At + len(t.Text)
+		}
+		return sql[:from] + strings.TrimLeft(sql[to:], " ")
+	}
+}
+
+// dependencyOrder puts a view behind the views that it mentions.
+func dependencyOrder(views []database.Object) []database.Object {
+	var out []database.Object
+	done := map[string]bool{}
+	var visit func(v database.Object)
+	visit = func(v database.Object) {
+		if done[v.Name] {
+			return
+		}
+		done[v.Name] = true
+		for _, o := range views {
+			if o.Name != v.Name && strings.Contains(v.SQL, quote(o.Name)) {
+				visit(o)
+			}
+		}
+		out = append(out, v)
+	}
+	for _, v := range views {
+		visit(v)
+	}
+	return out
+}
+
+func (r *reader) Prologue() string {
+	return "SET NAMES utf8mb4;\nSET time_zone='+00:00';\nSET foreign_key_checks=0;\nSET unique_checks=0;\nSET sql_mode='" + sqlMode + "';\n"
+}
+
+// sqlMode keeps values as they are: zero is a value, dates may be zero or odd,
+// and what does not fit is an error instead of being cut.
+const sqlMode = "NO_AUTO_VALUE_ON_ZERO,STRICT_ALL_TABLES,ALLOW_INVALID_DATES"
+
+func (r *reader) Epilogue(context.Context) (string, error) {
+	return "SET foreign_key_checks=1;\nSET unique_checks=1;\n", nil
+}

@@ -1,0 +1,145 @@
+package sqlite
+
+import (
+	"errors"
+	"fmt"
+	"unsafe"
+
+	"modernc.org/libc"
+	lib "modernc.org/sqlite/lib"
+)
+
+// conn is a connection through SQLite's C interface. database/sql would build a
+// Go value for each cell, and would read a column declared as DATETIME as a
+// time: here cells are what SQLite stores, at the place where it holds them.
+type conn struct {
+	tls *libc.TLS
+	db  uintptr
+}
+
+// stmt is a prepared statement of a conn.
+type stmt struct {
+	c *conn
+	p uintptr
+}
+
+func openRaw(path string, flags int32) (*conn, error) {
+	c := &conn{tls: libc.NewTLS()}
+	name, err := libc.CString(path)
+	if err != nil {
+		return nil, err
+	}
+	defer libc.Xfree(c.tls, name)
+	out := libc.Xcalloc(c.tls, 1, 8)
+	defer libc.Xfree(c.tls, out)
+	rc := lib.Xsqlite3_open_v2(c.tls, name, out, flags, 0)
+	c.db = *(*uintptr)(ptr(out))
+	if rc != lib.SQLITE_OK {
+		err := c.failure(rc)
+		c.close()
+		return nil, err
+	}
+	lib.Xsqlite3_busy_timeout(c.tls, c.db, 5000)
+	return c, nil
+}
+
+// ptr makes a pointer of an address in SQLite's own memory, which the garbage
+// collector neither moves nor frees.
+func ptr(address uintptr) unsafe.Pointer { return *(*unsafe.Pointer)(unsafe.Pointer(&address)) }
+
+func (c *conn) failure(rc int32) error {
+	if c.db == 0 {
+		return fmt.Errorf("SQLite error %d", rc)
+	}
+	return errors.New(libc.GoString(lib.Xsqlite3_errmsg(c.tls, c.db)))
+}
+
+func (c *conn) close() {
+	if c.db != 0 {
+		lib.Xsqlite3_close_v2(c.tls, c.db)
+		c.db = 0
+	}
+	c.tls.Close()
+}
+
+func (c *conn) prepare(sql string) (*stmt, error) {
+	text, err := libc.CString(sql)
+	if err != nil {
+		return nil, err
+	}
+	defer libc.Xfree(c.tls, text)
+	out := libc.Xcalloc(c.tls, 1, 8)
+	defer libc.Xfree(c.tls, out)
+	if rc := lib.Xsqlite3_prepare_v2(c.tls, c.db, text, -1, out, 0); rc != lib.SQLITE_OK {
+		return nil, fmt.Errorf("%w in %.80q", c.failure(rc), sql)
+	}
+	return &stmt{c, *(*uintptr)(ptr(out))}, nil
+}
+
+// exec runs a statement that gives no rows.
+func (c *conn) exec(sql string) error {
+	s, err := c.prepare(sql)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	for {
+		if more, err := s.step(); err != nil || !more {
+			return err
+		}
+	}
+}
+
+// bind sets the i-th parameter, from 1, to a text.
+func (s *stmt) bind(i int, text string) error {
+	p, err := libc.CString(text)
+	if err != nil {
+		return err
+	}
+	defer libc.Xfree(s.c.tls, p)
+	const transient = ^uintptr(0) // SQLITE_TRANSIENT: SQLite copies it
+	if rc := lib.Xsqlite3_bind_text(s.c.tls, s.p, int32(i), p, int32(len(text)), transient); rc != lib.SQLITE_OK {
+		return s.c.failure(rc)
+	}
+	return nil
+}
+
+func (s *stmt) close() { lib.Xsqlite3_finalize(s.c.tls, s.p) }
+
+// step goes to the next row; false after the last.
+func (s *stmt) step() (bool, error) {
+	switch rc := lib.Xsqlite3_step(s.c.tls, s.p); rc {
+	case lib.SQLITE_ROW:
+		return true, nil
+	case lib.SQLITE_DONE:
+		return false, nil
+	default:
+		return false, s.c.failure(rc)
+	}
+}
+
+func (s *stmt) columns() int { return int(lib.Xsqlite3_column_count(s.c.tls, s.p)) }
+
+func (s *stmt) kind(i int) int32 { return lib.Xsqlite3_column_type(s.c.tls, s.p, int32(i)) }
+
+func (s *stmt) int64(i int) int64 { return lib.Xsqlite3_column_int64(s.c.tls, s.p, int32(i)) }
+
+func (s *stmt) float(i int) float64 { return lib.Xsqlite3_column_double(s.c.tls, s.p, int32(i)) }
+
+// bytes gives a text or blob where SQLite holds it; valid until the next step.
+func (s *stmt) bytes(i int, text bool) []byte {
+	var p uintptr
+	if text {
+		p = lib.Xsqlite3_column_text(s.c.tls, s.p, int32(i))
+	} else {
+		p = lib.Xsqlite3_column_blob(s.c.tls, s.p, int32(i))
+	}
+	n := lib.Xsqlite3_column_bytes(s.c.tls, s.p, int32(i))
+	if p == 0 || n == 0 {
+		return nil
+	}
+	return unsafe.Slice((*byte)(ptr(p)), n)
+}
+
+// string gives any value as text.
+func (s *stmt) string(i int) string { return string(s.bytes(i, true)) }

@@ -1,0 +1,283 @@
+package sqltext
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+)
+
+// Insert is the head of an INSERT statement: INSERT INTO table (columns) VALUES.
+type Insert struct {
+	Table   string
+	Columns []string // empty if the statement names none
+	values  int      // where the rows begin
+}
+
+// Rewrite is asked for each text or binary literal of an INSERT. raw is the
+// literal's inside as it stands, escapes included: enough to look for a word
+// without escapes. To change the value, it decodes it by calling value and
+// returns the new bytes and true.
+type Rewrite func(column int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error)
+
+// ParseInsert reads the head of an INSERT statement with literal rows. Anything
+// else gives an error wrapping ErrRefused.
+func ParseInsert(stmt []byte, d Dialect) (*Insert, error) {
+	l := NewLexer(stmt, d)
+	bad := func(t Token) error {
+		return fmt.Errorf("%w: an INSERT with literal rows was expected, and %.40q stands at byte %d", ErrRefused, t.Text, t.At)
+	}
+	for _, w := range []string{"INSERT", "INTO"} {
+		if t, err := l.Skip(); err != nil || !t.Is(w) {
+			return nil, bad(t)
+		}
+	}
+	ins := &Insert{}
+	t, err := l.Skip()
+	if err != nil {
+		return nil, bad(t)
+	}
+	if ins.Table, err = nameOf(t, d); err != nil {
+		return nil, bad(t)
+	}
+	if t, err = l.Skip(); err != nil {
+		return nil, bad(t)
+	}
+	if t.Kind == Punct && t.Text[0] == '(' {
+		if ins.Columns, err = columnList(l, d); err != nil {
+			return nil, err
+		}
+		if t, err = l.Skip(); err != nil {
+			return nil, bad(t)
+		}
+	}
+	if !t.Is("VALUES") {
+		return nil, bad(t)
+	}
+	ins.values = l.pos
+	return ins, nil
+}
+
+func nameOf(t Token, d Dialect) (string, error) {
+	switch t.Kind {
+	case Name:
+		b, err := Unquote(nil, t, d)
+		return string(b), err
+	case Word:
+		return string(t.Text), nil
+	}
+	return "", fmt.Errorf("%w: a name was expected, not %.40q", ErrRefused, t.Text)
+}
+
+// columnList reads names up to the closing parenthesis.
+func columnList(l *Lexer, d Dialect) (names []string, err error) {
+	for {
+		t, err := l.Skip()
+		if err != nil {
+			return nil, err
+		}
+		name, err := nameOf(t, d)
+		if err != nil {
+			return nil, err
+		}
+		names = append(names, name)
+		if t, err = l.Skip(); err != nil {
+			return nil, err
+		}
+		if t.Kind == Punct && t.Text[0] == ')' {
+			return names, nil
+		}
+		if t.Kind != Punct || t.Text[0] != ',' {
+			return nil, fmt.Errorf("%w: a list of columns was expected, not %.40q", ErrRefused, t.Text)
+		}
+	}
+}
+
+// AppendInsert appends the statement stmt with its head ins to dst, into the
+// quoted table target, with the values that rewrite changes, and counts the
+// rows. Every row is checked to hold literals only. dst gets no semicolon.
+func (ins *Insert) AppendInsert(dst, stmt []byte, d Dialect, target string, rewrite Rewrite) (out []byte, rows int64, err error) {
+	dst = append(append(dst, "INSERT INTO "...), target...)
+	for i, c := range ins.Columns {
+		dst = append(dst, ",("[b2i(i == 0)])
+		dst = append(dst, QuoteName(c, d)...)
+	}
+	if len(ins.Columns) > 0 {
+		dst = append(dst, ')')
+	}
+	dst = append(dst, " VALUES"...)
+	r := rowReader{Lexer: Lexer{text: stmt, pos: ins.values, d: d}, dst: dst, copied: ins.values, rewrite: rewrite}
+	if err := r.rows(len(ins.Columns)); err != nil {
+		return nil, 0, fmt.Errorf("rows of %s: %w", ins.Table, err)
+	}
+	return append(r.dst, stmt[r.copied:r.end]...), r.count, nil
+}
+
+func b2i(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// rowReader goes through (…),(…) and copies what is not changed in long runs.
+type rowReader struct {
+	Lexer
+	dst     []byte
+	copied  int
+	end     int
+	rewrite Rewrite
+	count   int64
+}
+
+func (r *rowReader) refuse(t Token) error {
+	return fmt.Errorf("%w: a literal was expected, and %.40q stands at byte %d", ErrRefused, t.Text, t.At)
+}
+
+func (r *rowReader) rows(columns int) error {
+	for {
+		t, err := r.Skip()
+		if err != nil {
+			return err
+		}
+		if t.Kind != Punct || t.Text[0] != '(' {
+			return r.refuse(t)
+		}
+		n, err := r.row()
+		if err != nil {
+			return err
+		}
+		if columns > 0 && n != columns {
+			return fmt.Errorf("%w: row %d has %d values for %d columns", ErrRefused, r.count+1, n, columns)
+		}
+		r.count++
+		r.end = r.pos
+		if t, err = r.Skip(); err != nil {
+			return err
+		}
+		switch {
+		case t.Kind == End, t.Kind == Punct && t.Text[0] == ';':
+			if t, err = r.Skip(); err != nil || t.Kind != End {
+				return r.refuse(t)
+			}
+			return nil
+		case t.Kind != Punct || t.Text[0] != ',':
+			return r.refuse(t)
+		}
+	}
+}
+
+// row reads the values up to the closing parenthesis.
+func (r *rowReader) row() (int, error) {
+	for column := 0; ; column++ {
+		if err := r.value(column); err != nil {
+			return 0, err
+		}
+		t, err := r.Skip()
+		if err != nil {
+			return 0, err
+		}
+		switch {
+		case t.Kind == Punct && t.Text[0] == ')':
+			return column + 1, nil
+		case t.Kind != Punct || t.Text[0] != ',':
+			return 0, r.refuse(t)
+		}
+	}
+}
+
+func (r *rowReader) value(column int) error {
+	t, err := r.Skip()
+	if err != nil {
+		return err
+	}
+	start := t.At
+	switch t.Kind {
+	case String:
+		return r.literal(column, start, t, false)
+	case Bytes:
+		return r.literal(column, start, t, false)
+	case Number:
+		return nil
+	case Punct:
+		if c := t.Text[0]; c != '-' && c != '+' {
+			return r.refuse(t)
+		}
+		if t, err = r.Skip(); err != nil || t.Kind != Number {
+			return r.refuse(t)
+		}
+		return nil
+	case Word:
+		switch w := strings.ToLower(string(t.Text)); w {
+		case "null", "true", "false":
+			return nil
+		case "_binary", "_utf8mb4", "_utf8", "_utf8mb3", "_latin1", "_ascii":
+			if t, err = r.Skip(); err != nil || t.Kind != String && t.Kind != Bytes || r.d != MySQL {
+				return r.refuse(t)
+			}
+			return r.literal(column, start, t, w == "_binary")
+		case "cast":
+			if r.d == SQLite {
+				return r.cast(column, start)
+			}
+		}
+	}
+	return r.refuse(t)
+}
+
+// cast reads (x'…' AS TEXT), the only cast there is in a dump.
+func (r *rowReader) cast(column, start int) error {
+	open, err1 := r.Skip()
+	hex, err2 := r.Skip()
+	as, err3 := r.Skip()
+	text, err4 := r.Skip()
+	end, err5 := r.Skip()
+	for _, err := range []error{err1, err2, err3, err4, err5} {
+		if err != nil {
+			return err
+		}
+	}
+	if string(open.Text) != "(" || hex.Kind != Bytes || !as.Is("AS") || !text.Is("TEXT") || string(end.Text) != ")" {
+		return r.refuse(hex)
+	}
+	return r.literal(column, start, hex, true)
+}
+
+// literal offers a literal that begins at start to rewrite. wide is set for a
+// literal with an introducer or inside a cast.
+func (r *rowReader) literal(column, start int, t Token, wide bool) error {
+	if r.rewrite == nil {
+		return nil
+	}
+	raw := t.Text
+	decode := func() ([]byte, error) { return Unquote(nil, t, r.d) }
+	if t.Kind == Bytes {
+		if raw[0] == 'b' || raw[0] == 'B' {
+			return nil
+		}
+		v, err := decode()
+		if err != nil {
+			return err
+		}
+		raw, decode = v, func() ([]byte, error) { return v, nil }
+	}
+	v, changed, err := r.rewrite(column, raw, decode)
+	if err != nil || !changed {
+		return err
+	}
+	r.dst = append(r.dst, r.text[r.copied:start]...)
+	r.copied = r.pos
+	switch {
+	case r.d == MySQL && t.Kind == Bytes:
+		r.dst = AppendHex(r.dst, v)
+	case r.d == MySQL && !wide && bytes.HasPrefix(r.text[start:], []byte("_")): // another introducer than _binary
+		r.dst = append(r.dst, r.text[start:t.At]...)
+		r.dst = append(r.dst, bytes.TrimPrefix(AppendMySQLString(nil, v, false), []byte("_binary"))...)
+	case r.d == MySQL:
+		r.dst = AppendMySQLString(r.dst, v, wide)
+	case t.Kind == Bytes && !wide:
+		r.dst = AppendHex(r.dst, v)
+	default:
+		r.dst = AppendSQLiteText(r.dst, v)
+	}
+	return nil
+}

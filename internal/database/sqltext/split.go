@@ -1,0 +1,221 @@
+package sqltext
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+)
+
+// Statement is one statement of a stream.
+type Statement struct {
+	Text   []byte // without its delimiter, and without space and comments before it; valid until the next call
+	Offset int64  // of Text in the stream
+}
+
+// Splitter cuts a stream into statements. It knows the DELIMITER lines of the
+// MariaDB client and the triggers of SQLite, whose bodies hold semicolons.
+type Splitter struct {
+	r         io.Reader
+	d         Dialect
+	buf       []byte
+	start     int   // of what has not been given out
+	offset    int64 // of buf[0] in the stream
+	eof       bool
+	delimiter string
+	max       int
+}
+
+// DefaultMaxStatement is how long a statement may be, in bytes, unless a caller
+// says otherwise: servers accept at most 1 GiB.
+const DefaultMaxStatement = 1<<30 + 1<<20
+
+// ErrTooLong says that a statement is longer than a Splitter may hold.
+var ErrTooLong = errors.New("statement too long")
+
+// NewSplitter returns a Splitter over r. max bounds the length of a statement
+// in bytes; 0 means DefaultMaxStatement.
+func NewSplitter(r io.Reader, d Dialect, max int) *Splitter {
+	if max <= 0 {
+		max = DefaultMaxStatement
+	}
+	return &Splitter{r: r, d: d, delimiter: ";", max: max}
+}
+
+// SplitBytes returns a Splitter over text that is in memory already.
+func SplitBytes(text []byte, d Dialect) *Splitter {
+	return &Splitter{buf: text, eof: true, d: d, delimiter: ";", max: len(text) + 1}
+}
+
+// Next returns the next statement, io.EOF after the last.
+func (s *Splitter) Next() (Statement, error) {
+	for {
+		begin, err := s.leading()
+		if err != nil {
+			return Statement{}, err
+		}
+		if done, err := s.command(); err != nil {
+			return Statement{}, err
+		} else if done {
+			continue
+		}
+		end, next, err := s.end()
+		if err != nil {
+			return Statement{}, err
+		}
+		text := bytes.TrimRight(s.buf[begin:end], " \t\r\n")
+		off := s.offset + int64(begin)
+		s.start = next
+		if len(text) > 0 {
+			return Statement{text, off}, nil
+		}
+	}
+}
+
+// leading passes over space and comments and returns where the statement begins.
+func (s *Splitter) leading() (int, error) {
+	s.compact()
+	for {
+		if s.start >= len(s.buf) {
+			if s.eof {
+				return 0, io.EOF
+			}
+			if err := s.more(); err != nil {
+				return 0, err
+			}
+			continue
+		}
+		if s.offset == 0 && s.start == 0 && bytes.HasPrefix(s.buf, []byte("\ufeff")) {
+			s.start = 3
+			continue
+		}
+		kind, n := scanToken(s.buf[s.start:], s.d)
+		if (n < 0 || s.start+n == len(s.buf)) && !s.eof {
+			if err := s.more(); err != nil {
+				return 0, err
+			}
+			continue
+		}
+		if n < 0 || kind != Space && kind != Comment {
+			return s.start, nil
+		}
+		s.start += n
+	}
+}
+
+// command obeys a DELIMITER line at s.start.
+func (s *Splitter) command() (bool, error) {
+	const word = "delimiter"
+	if s.d != MySQL || len(s.buf)-s.start <= len(word) || !strings.EqualFold(string(s.buf[s.start:s.start+len(word)]), word) || s.buf[s.start+len(word)] > ' ' {
+		return false, nil
+	}
+	for {
+		rest := s.buf[s.start+len(word):]
+		n := bytes.IndexByte(rest, '\n')
+		if n < 0 && !s.eof {
+			if err := s.more(); err != nil {
+				return false, err
+			}
+			continue
+		}
+		if n < 0 {
+			n = len(rest)
+		}
+		d := strings.TrimSpace(string(rest[:n]))
+		if d == "" || len(d) > 16 {
+			return false, fmt.Errorf("%w: DELIMITER %q", ErrRefused, d)
+		}
+		s.delimiter = d
+		s.start += len(word) + n
+		return true, nil
+	}
+}
+
+// end finds the delimiter of the statement at s.start.
+func (s *Splitter) end() (end, next int, err error) {
+	pos := s.start
+	var t triggerState
+	for {
+		if pos >= len(s.buf) {
+			if s.eof {
+				return pos, pos, nil
+			}
+		} else if rest := s.buf[pos:]; bytes.HasPrefix(rest, []byte(s.delimiter)) && t.mayEnd() {
+			return pos, pos + len(s.delimiter), nil
+		} else {
+			kind, n := scanToken(rest, s.d)
+			if n > 0 && (pos+n < len(s.buf) || s.eof) {
+				if s.d == SQLite {
+					t.take(kind, rest[:n])
+				}
+				pos += n
+				continue
+			}
+			if s.eof {
+				return 0, 0, fmt.Errorf("statement at byte %d: %w", s.offset+int64(s.start), errOpen)
+			}
+		}
+		pos -= s.start
+		if err := s.more(); err != nil {
+			return 0, 0, err
+		}
+		pos += s.start
+	}
+}
+
+// compact drops what has been given out, once it is worth the move.
+func (s *Splitter) compact() {
+	if s.r == nil || s.start < len(s.buf)/2 {
+		return
+	}
+	n := copy(s.buf, s.buf[s.start:])
+	s.buf, s.offset, s.start = s.buf[:n], s.offset+int64(s.start), 0
+}
+
+// more reads on behind buf.
+func (s *Splitter) more() error {
+	if len(s.buf)-s.start > s.max {
+		return fmt.Errorf("%w: more than %d bytes from byte %d", ErrTooLong, s.max, s.offset+int64(s.start))
+	}
+	if len(s.buf) == cap(s.buf) {
+		bigger := make([]byte, len(s.buf), max(256<<10, 2*cap(s.buf)))
+		copy(bigger, s.buf)
+		s.buf = bigger
+	}
+	n, err := s.r.Read(s.buf[len(s.buf):cap(s.buf)])
+	s.buf = s.buf[:len(s.buf)+n]
+	if errors.Is(err, io.EOF) {
+		s.eof = true
+		return nil
+	}
+	return err
+}
+
+// triggerState follows a statement of SQLite: one that begins with CREATE
+// TRIGGER ends with the semicolon behind "; END" (as sqlite3_complete has it).
+type triggerState struct {
+	words   int
+	create  bool
+	trigger bool
+	semi    bool // the last token was a semicolon
+	end     bool // the last two were a semicolon and END
+}
+
+func (t *triggerState) mayEnd() bool { return !t.trigger || t.end }
+
+func (t *triggerState) take(kind Kind, text []byte) {
+	if kind == Space || kind == Comment {
+		return
+	}
+	tok := Token{Kind: kind, Text: text}
+	t.end = t.semi && tok.Is("END")
+	t.semi = kind == Punct && text[0] == ';'
+	t.words++
+	switch {
+	case t.words == 1:
+		t.create = tok.Is("CREATE")
+	case t.create && t.words <= 3 && tok.Is("TRIGGER"):
+		t.trigger = true
+	}
+}

@@ -1,0 +1,297 @@
+// Package sqltext reads and writes the SQL text of dumps: it cuts a stream into
+// statements, reads the statements that make tables and rows, and changes
+// values in them, for the dialects of the engines. It understands just enough
+// SQL to be sure what a statement does; everything else is refused.
+//
+// It takes bytes and readers and gives bytes; it never talks to a database.
+package sqltext
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Dialect is a dialect of SQL text.
+type Dialect int
+
+// The dialects.
+const (
+	MySQL  Dialect = iota // MariaDB and MySQL: `names`, backslashes in strings
+	SQLite                // "names", no backslashes
+)
+
+// ErrRefused says that a statement is not of the few known shapes.
+var ErrRefused = errors.New("refused SQL")
+
+// Kind is the kind of a token.
+type Kind int
+
+// The kinds of tokens.
+const (
+	End         Kind = iota // no more tokens
+	Space                   // white space
+	Comment                 // -- …, # …, /* … */
+	Conditional             // /*! … */, which MariaDB and MySQL execute
+	Word                    // a bare word
+	Name                    // a quoted name
+	String                  // '…', or in MySQL "…"
+	Bytes                   // x'…', X'…', b'…', 0x…
+	Number                  // 12, -1.5e3 without its sign
+	Punct                   // any other single byte
+)
+
+// Token is a piece of SQL text.
+type Token struct {
+	Kind Kind
+	Text []byte // as it stands
+	At   int    // byte offset in the text
+}
+
+// Is reports whether the token is the bare word w, letter case ignored.
+func (t Token) Is(w string) bool { return t.Kind == Word && strings.EqualFold(string(t.Text), w) }
+
+// Lexer cuts text into tokens. An unclosed string, name or comment is an error.
+type Lexer struct {
+	text []byte
+	pos  int
+	d    Dialect
+}
+
+// NewLexer returns a lexer over text.
+func NewLexer(text []byte, d Dialect) *Lexer { return &Lexer{text: text, d: d} }
+
+var errOpen = errors.New("the text ends inside a string, name or comment")
+
+// Next returns the next token of any kind, of kind End after the last.
+func (l *Lexer) Next() (Token, error) {
+	if l.pos >= len(l.text) {
+		return Token{Kind: End, At: l.pos}, nil
+	}
+	kind, n := scanToken(l.text[l.pos:], l.d)
+	if n < 0 {
+		return Token{}, fmt.Errorf("byte %d: %w", l.pos, errOpen)
+	}
+	t := Token{kind, l.text[l.pos : l.pos+n], l.pos}
+	l.pos += n
+	return t, nil
+}
+
+// Skip returns the next token that is neither space nor comment.
+func (l *Lexer) Skip() (Token, error) {
+	for {
+		t, err := l.Next()
+		if err != nil || t.Kind != Space && t.Kind != Comment {
+			return t, err
+		}
+	}
+}
+
+// scanToken gives kind and length of the token at the beginning of b, which is
+// not empty. The length is -1 if b ends inside the token.
+func scanToken(b []byte, d Dialect) (Kind, int) {
+	switch c := b[0]; {
+	case c == '\'':
+		return String, quotedEnd(b, '\'', d == MySQL)
+	case c == '"' && d == MySQL:
+		return String, quotedEnd(b, '"', true)
+	case c == '"', c == '`':
+		return Name, quotedEnd(b, c, false)
+	case c == '[' && d == SQLite:
+		if n := bytes.IndexByte(b, ']'); n > 0 {
+			return Name, n + 1
+		}
+		return Name, -1
+	case c == ' ', c == '\n', c == '\t', c == '\r', c == '\f', c == '\v':
+		return Space, span(b, func(c byte) bool { return c == ' ' || c >= '\t' && c <= '\r' })
+	case c == '-' && len(b) > 1 && b[1] == '-' && (d != MySQL || len(b) == 2 || b[2] <= ' '),
+		c == '#' && d == MySQL:
+		if n := bytes.IndexByte(b, '\n'); n >= 0 {
+			return Comment, n
+		}
+		return Comment, len(b)
+	case c == '/' && len(b) > 1 && b[1] == '*':
+		return blockComment(b, d)
+	case (c == 'x' || c == 'X' || c == 'b' || c == 'B') && len(b) > 1 && b[1] == '\'':
+		if n := quotedEnd(b[1:], '\'', false); n > 0 {
+			return Bytes, n + 1
+		}
+		return Bytes, -1
+	case c == '0' && d == MySQL && len(b) > 2 && b[1] == 'x' && isHex(b[2]):
+		return Bytes, 2 + span(b[2:], isHex)
+	case c >= '0' && c <= '9', c == '.' && len(b) > 1 && b[1] >= '0' && b[1] <= '9':
+		return Number, numberEnd(b)
+	case isWordByte(c):
+		return Word, span(b, isWordByte)
+	}
+	return Punct, 1
+}
+
+func blockComment(b []byte, d Dialect) (Kind, int) {
+	kind := Comment
+	if d == MySQL && len(b) > 2 && (b[2] == '!' || b[2] == 'M' && len(b) > 3 && b[3] == '!') {
+		kind = Conditional
+	}
+	n := bytes.Index(b[2:], []byte("*/"))
+	if n < 0 {
+		return kind, -1
+	}
+	return kind, n + 4
+}
+
+func span(b []byte, f func(byte) bool) int {
+	for i, c := range b {
+		if !f(c) {
+			return i
+		}
+	}
+	return len(b)
+}
+
+func isHex(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F'
+}
+
+func isWordByte(c byte) bool {
+	return c == '_' || c == '$' || c == '@' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
+}
+
+func numberEnd(b []byte) int {
+	i := 0
+	for i < len(b) {
+		c := b[i]
+		switch {
+		case c >= '0' && c <= '9', c == '.':
+		case (c == 'e' || c == 'E') && i > 0:
+			if i+1 < len(b) && (b[i+1] == '+' || b[i+1] == '-') {
+				i++
+			}
+		default:
+			return i
+		}
+		i++
+	}
+	return i
+}
+
+// quotedEnd gives the length of the quoted text at the beginning of b, whose
+// quote may be doubled or, if backslash is set, escaped; -1 if it does not end.
+func quotedEnd(b []byte, quote byte, backslash bool) int {
+	i := 1
+	for {
+		n := bytes.IndexByte(b[i:], quote)
+		if n < 0 {
+			return -1
+		}
+		end := i + n
+		if backslash {
+			if s := bytes.IndexByte(b[i:end], '\\'); s >= 0 {
+				if i += s + 2; i > len(b) {
+					return -1
+				}
+				continue
+			}
+		}
+		if end+1 < len(b) && b[end+1] == quote {
+			i = end + 2
+			continue
+		}
+		return end + 1
+	}
+}
+
+// Unquote gives the bytes that a String, Name or Bytes token means. It appends
+// to dst.
+func Unquote(dst []byte, t Token, d Dialect) ([]byte, error) {
+	b := t.Text
+	if t.Kind == Bytes {
+		return unhex(dst, b)
+	}
+	if len(b) < 2 {
+		return nil, fmt.Errorf("%w: %q is not quoted", ErrRefused, b)
+	}
+	quote := b[0]
+	b = b[1 : len(b)-1]
+	if quote == '[' {
+		return append(dst, b...), nil
+	}
+	backslash := d == MySQL && t.Kind == String
+	for i := 0; i < len(b); i++ {
+		c := b[i]
+		switch {
+		case c == quote:
+			i++ // doubled
+		case c == '\\' && backslash && i+1 < len(b):
+			i++
+			c = unescape(b[i])
+			if c == 0 && b[i] != '0' { // \% and \_ keep their backslash
+				dst = append(dst, '\\')
+				c = b[i]
+			}
+		}
+		dst = append(dst, c)
+	}
+	return dst, nil
+}
+
+func unescape(c byte) byte {
+	switch c {
+	case '0':
+		return 0
+	case 'n':
+		return '\n'
+	case 'r':
+		return '\r'
+	case 't':
+		return '\t'
+	case 'b':
+		return '\b'
+	case 'Z':
+		return 0x1a
+	case '%', '_':
+		return 0
+	}
+	return c
+}
+
+func unhex(dst, b []byte) ([]byte, error) {
+	digits, perByte := b[2:], 2
+	if b[1] == '\'' {
+		digits = b[2 : len(b)-1]
+	}
+	if b[0] == 'b' || b[0] == 'B' {
+		return nil, fmt.Errorf("%w: bit value %q", ErrRefused, b)
+	}
+	if len(digits)%perByte != 0 {
+		return nil, fmt.Errorf("%w: odd number of digits in %.40q", ErrRefused, b)
+	}
+	for i := 0; i < len(digits); i += 2 {
+		hi, lo := hexValue(digits[i]), hexValue(digits[i+1])
+		if hi > 15 || lo > 15 {
+			return nil, fmt.Errorf("%w: %.40q is not hexadecimal", ErrRefused, b)
+		}
+		dst = append(dst, hi<<4|lo)
+	}
+	return dst, nil
+}
+
+func hexValue(c byte) byte {
+	switch {
+	case c >= '0' && c <= '9':
+		return c - '0'
+	case c >= 'a' && c <= 'f':
+		return c - 'a' + 10
+	case c >= 'A' && c <= 'F':
+		return c - 'A' + 10
+	}
+	return 0xFF
+}
+
+// QuoteName gives a name quoted for the dialect.
+func QuoteName(name string, d Dialect) string {
+	if d == SQLite {
+		return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+	}
+	return "`" + strings.ReplaceAll(name, "`", "``") + "`"
+}
