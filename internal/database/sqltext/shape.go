@@ -83,3 +83,25 @@ func checkObject(stmt []byte, d Dialect) error {
 		}
 	}
 }
+
+// ObjectName gives the name that a CREATE VIEW or CREATE TRIGGER statement
+// makes: the first name behind that word.
+func ObjectName(stmt []byte, d Dialect) (string, error) {
+	l := NewLexer(stmt, d)
+	found := false
+	for {
+		t, err := l.Skip()
+		if err != nil {
+			return "", err
+		}
+		switch {
+		case t.Kind == End:
+			return "", fmt.Errorf("%w: no name in %.60q", ErrRefused, stmt)
+		case !found:
+			found = t.Is("VIEW") || t.Is("TRIGGER")
+		case t.Is("IF"), t.Is("NOT"), t.Is("EXISTS"):
+		default:
+			return nameOf(t, d)
+		}
+	}
+}

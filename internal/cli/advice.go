@@ -1,0 +1,46 @@
+package cli
+
+import (
+	"errors"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"hovix/internal/archive"
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+	"hovix/internal/restore"
+)
+
+// adviceFor says what to do about an error.
+func adviceFor(err error) string {
+	var adv advised
+	var ce *database.ConnectError
+	switch {
+	case errors.As(err, &adv):
+		return adv.advice
+	case errors.As(err, &ce) && ce.Advice != "":
+		return ce.Advice + " Nothing was changed."
+	case errors.Is(err, syscall.ENOSPC):
+		return "The disk is full. Make room, or use a folder on another disk, and run the command again; nothing was changed."
+	case errors.Is(err, restore.ErrDeclined):
+		return ""
+	case errors.Is(err, archive.ErrNotArchive):
+		return "Nothing was changed. Check that this is the file that hovix pack wrote, and that it was downloaded as a file."
+	case errors.Is(err, archive.ErrTruncated):
+		return "Nothing was changed. The copy is incomplete: transfer the archive again and compare its size."
+	case errors.Is(err, archive.ErrCorrupt):
+		return "Nothing was changed. Transfer the archive again, or pack the site anew; hovix inspect --check proves a copy."
+	case errors.Is(err, archive.ErrRefused), errors.Is(err, sqltext.ErrRefused):
+		return "Nothing was changed. Archives hold only files, folders, links, tables and their rows; this one was not made by Hovix, or was altered."
+	}
+	return ""
+}
+
+// flagNames lists the options of a command.
+func flagNames(cmd *cobra.Command) (names []string) {
+	cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+	cmd.InheritedFlags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+	return names
+}

@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"encoding/json"
+
+	"github.com/spf13/cobra"
+
+	"hovix/internal/archive"
+	"hovix/internal/cli/ui"
+	"hovix/internal/manifest"
+	"hovix/internal/nearest"
+	"hovix/internal/site"
+)
+
+func (a *app) inspectCommand() *cobra.Command {
+	var check, list bool
+	cmd := &cobra.Command{
+		Use:   "inspect FILE",
+		Short: "Say what is in an archive; prove it intact with --check",
+		Long: `Say what the archive FILE holds: from which site and address, from when, its
+parts and sizes. That takes a moment, for only the index is read. With --check
+every byte is read and compared with its checksum.`,
+		Example: "  hovix inspect museum.tar.zst\n  hovix inspect museum.tar.zst --check\n  hovix inspect museum.tar.zst --list",
+		Args:    args("FILE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.inspect(cmd.Context(), args[0], check, list)
+		},
+	}
+	cmd.Flags().BoolVar(&check, "check", false, "read the whole archive and prove it intact")
+	cmd.Flags().BoolVar(&list, "list", false, "list every entry: size, SHA-256, name")
+	return cmd
+}
+
+// openArchive opens a file of archives; the error suggests what lies nearby.
+func openArchive(path string) (*os.File, int64, error) {
+	f, err := os.Open(path)
+	if errors.Is(err, os.ErrNotExist) {
+		if near := nearest.Path(path); near != "" {
+			return nil, 0, fmt.Errorf("there is no file %s; did you mean %s?", path, near)
+		}
+		return nil, 0, fmt.Errorf("there is no file %s", path)
+	}
+	if err != nil {
+		return nil, 0, fmt.Errorf("open the archive: %w", err)
+	}
+	st, err := f.Stat()
+	if err == nil && st.IsDir() {
+		err = fmt.Errorf("%s is a folder; name the archive file", path)
+	}
+	if err != nil {
+		_ = f.Close()
+		return nil, 0, err
+	}
+	return f, st.Size(), nil
+}
+
+// inspection is the JSON document of inspect.
+type inspection struct {
+	File     string             `json:"file"`
+	Size     int64              `json:"size"`
+	Entries  int64              `json:"entries"`
+	Content  int64              `json:"content"`
+	Checked  bool               `json:"checked"`
+	Manifest *manifest.Manifest `json:"manifest"`
+	Summary  *manifest.Summary  `json:"summary"`
+}
+
+func (a *app) inspect(ctx context.Context, path string, check, list bool) error {
+	f, size, err := openArchive(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	ar, err := archive.Open(f, size)
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	d := inspection{File: path, Size: size, Entries: ar.Totals().Entries, Content: ar.Totals().Content}
+	if d.Manifest, d.Summary, err = readAbout(ar); err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	var took time.Duration
+	if check {
+		if took, err = a.check(ctx, f, size); err != nil {
+			return fmt.Errorf("%s: %w", path, err)
+		}
+		d.Checked = true
+	}
+	a.findings(int64(len(d.Summary.Problems)))
+	switch {
+	case a.json:
+		return a.document(d)
+	case list:
+		return ar.Entries(func(e archive.Entry) error {
+			_, err := fmt.Fprintf(a.out, "%12d  %x  %s\n", e.Size, e.SHA256, printable(e.Name))
+			return err
+		})
+	}
+	a.printInspection(&d, took)
+	return nil
+}
+
+// printable shows a name on one line, whatever bytes it has.
+func printable(name string) string {
+	if strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f || r == '\ufffd' }) {
+		return fmt.Sprintf("%q", name)
+	}
+	return name
+}
+
+func readAbout(ar *archive.Archive) (*manifest.Manifest, *manifest.Summary, error) {
+	b, err := ar.ReadFile(manifest.Name, manifest.MaxSize)
+	if errors.Is(err, archive.ErrNoEntry) {
+		return nil, nil, fmt.Errorf("%w: it has no manifest", archive.ErrNotArchive)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	m, err := manifest.Parse(b)
+	if err != nil {
+		return nil, nil, err
+	}
+	if b, err = ar.ReadFile(manifest.SummaryName, manifest.MaxSize); err != nil {
+		return nil, nil, err
+	}
+	s := &manifest.Summary{}
+	if err := json.Unmarshal(b, s); err != nil {
+		return nil, nil, fmt.Errorf("%w: summary: %w", archive.ErrCorrupt, err)
+	}
+	return m, s, nil
+}
+
+// check reads everything and compares it with the index.
+func (a *app) check(ctx context.Context, f *os.File, size int64) (time.Duration, error) {
+	if _, err := f.Seek(0, 0); err != nil {
+		return 0, err
+	}
+	bar, rep := a.reporter()
+	defer bar.Close()
+	rep.Phase("Checking", size)
+	start := time.Now()
+	_, err := archive.Scan(ctx, f, archive.ScanOptions{Progress: rep.Add}, func(context.Context, archive.Piece) error { return nil })
+	return time.Since(start), err
+}
+
+func (a *app) printInspection(d *inspection, took time.Duration) {
+	p, m := ui.New(a.out), d.Manifest
+	p.Title(m.Name, m.Address)
+	p.Field("Archive", fmt.Sprintf("%s, %s (%s unpacked)", d.File, ui.Bytes(d.Size), ui.Bytes(d.Content)))
+	p.Field("Packed", m.Made.Local().Format("2 January 2006, 15:04 MST")+" by "+m.By)
+	p.Field("Kind", strings.TrimSpace(m.Kind+" "+m.Version))
+	p.Field("Came from", m.Root)
+	if m.Database != nil {
+		p.Field("Database", fmt.Sprintf("%s %s · %s · %s", m.Database.Product, m.Database.Version, ui.Count(int64(len(m.Database.Tables)), "table", "tables"), ui.Count(d.Summary.Rows, "row", "rows")))
+	}
+	if m.Has(site.Uploads) || m.Has(site.Code) {
+		p.Field("Files", ui.Count(d.Summary.Files.Count, "file", "files")+", "+ui.Bytes(d.Summary.Files.Bytes))
+	}
+	if m.Has(site.Settings) {
+		p.Field("Settings", strings.Join(m.Settings, ", ")+" (without secrets)")
+	}
+	if len(d.Summary.Tables) > 0 {
+		p.Section("Tables")
+		var rows [][]string
+		for i, t := range d.Summary.Tables {
+			if i == manyTables {
+				rows = append(rows, []string{fmt.Sprintf("… and %d more", len(d.Summary.Tables)-i)})
+				break
+			}
+			rows = append(rows, []string{ui.Short(t.Name, 44), ui.Count(t.Rows, "row", "rows"), ui.Bytes(t.Bytes)})
+		}
+		p.Table(rows, 1, 2)
+	}
+	printLeftOut(p, m.LeftOut)
+	for _, pr := range d.Summary.Problems {
+		p.Warn("%s: %s", pr.What, pr.Why)
+	}
+	p.Line("")
+	if d.Checked {
+		p.Good("Intact: %s and %s read and compared with their checksums in %s", ui.Count(d.Entries, "entry", "entries"), ui.Bytes(d.Size), took.Round(10*time.Millisecond))
+	} else {
+		p.Line("  %s", p.Dim("The index is intact; --check reads everything."))
+	}
+	p.Next("hovix restore " + shellWord(d.File) + " /path/to/new/folder --url https://new.example")
+}

@@ -1,0 +1,246 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hovix/internal/archive"
+	"hovix/internal/cli/ui"
+	"hovix/internal/nearest"
+	"hovix/internal/pack"
+	"hovix/internal/site"
+)
+
+type packFlags struct {
+	out      string
+	parts    []string
+	compress string
+	yes      bool
+	db       databaseFlags
+}
+
+func (a *app) packCommand() *cobra.Command {
+	var f packFlags
+	cmd := &cobra.Command{
+		Use:   "pack SITE -o FILE",
+		Short: "Package a site into one archive",
+		Long: `Package the site in the folder SITE (database, uploads, code, settings) into one
+archive. The database is read in one consistent snapshot; the site can stay in
+use. Passwords and keys are taken out of the settings. The archive is a tar
+file with Zstandard compression, which tar opens as well.
+
+With '-o -' the archive goes to standard output, for a pipe:
+
+  hovix pack SITE -o - | ssh new.example hovix restore - FOLDER --url https://new.example --yes`,
+		Example: "  hovix pack /var/www/museum -o museum.tar.zst",
+		Args:    args("SITE"),
+		RunE:    func(cmd *cobra.Command, args []string) error { return a.pack(cmd.Context(), args[0], &f) },
+	}
+	cmd.Flags().StringVarP(&f.out, "output", "o", "", "write the archive to `FILE`; '-' is standard output")
+	cmd.Flags().StringSliceVar(&f.parts, "parts", nil, "pack only these parts: database, uploads, code, settings (`LIST`)")
+	cmd.Flags().StringVar(&f.compress, "compress", "fast", "how hard to compress: fast, balanced or small (`LEVEL`)")
+	cmd.Flags().BoolVarP(&f.yes, "yes", "y", false, "overwrite FILE if it exists")
+	f.db.add(cmd, "pack this database instead of the one in the site's settings")
+	return cmd
+}
+
+func (f *packFlags) options() (pack.Options, error) {
+	opts := pack.Options{By: "hovix " + version}
+	switch f.compress {
+	case "fast":
+	case "balanced":
+		opts.Level = archive.LevelBalanced
+	case "small":
+		opts.Level = archive.LevelSmall
+	default:
+		return opts, usage("--compress is fast, balanced or small, not %q", f.compress)
+	}
+	var names []string
+	for _, p := range site.Parts {
+		names = append(names, string(p))
+	}
+next:
+	for _, given := range f.parts {
+		for _, p := range site.Parts {
+			if given == string(p) {
+				opts.Parts = append(opts.Parts, p)
+				continue next
+			}
+		}
+		if n := nearest.Of(given, names); n != "" {
+			return opts, usage("a site has no part %q; did you mean %s?", given, n)
+		}
+		return opts, usage("a site has no part %q; the parts are %s", given, strings.Join(names, ", "))
+	}
+	return opts, nil
+}
+
+func (a *app) pack(ctx context.Context, path string, f *packFlags) error {
+	if f.out == "" {
+		return usage("say where the archive goes: -o FILE, or -o - for standard output")
+	}
+	opts, err := f.options()
+	if err != nil {
+		return err
+	}
+	s, err := a.openSite(path, &f.db)
+	if err != nil {
+		return err
+	}
+	out, err := a.createArchive(f, s)
+	if err != nil {
+		return err
+	}
+	bar, rep := a.reporter()
+	opts.Progress = rep
+	res, err := pack.Run(ctx, s, out, opts)
+	bar.Close()
+	if err = out.end(err); err != nil {
+		return err
+	}
+	a.findings(int64(res.Findings()))
+	a.log.Info("packed", "bytes", res.Totals.Compressed, "entries", res.Totals.Entries, "rows", res.Summary.Rows, "problems", len(res.Summary.Problems), "seconds", res.Elapsed.Seconds())
+	to := a.out
+	if f.out == "-" {
+		to = a.err
+	}
+	if a.json {
+		if f.out == "-" {
+			return nil // standard output holds the archive
+		}
+		return a.document(res)
+	}
+	printPacked(ui.New(to), res, f.out)
+	return nil
+}
+
+// output is the archive that is being written: a file that gets its name only
+// when it is whole, or standard output.
+type output struct {
+	io.Writer
+	file *os.File
+	name string
+}
+
+func (a *app) createArchive(f *packFlags, s *site.Site) (*output, error) {
+	if f.out == "-" {
+		if ui.IsTerminal(a.out) {
+			return nil, usage("standard output is a terminal; redirect it, or name a file with -o FILE")
+		}
+		return &output{Writer: a.out}, nil
+	}
+	abs, err := filepath.Abs(f.out)
+	if err != nil {
+		return nil, err
+	}
+	dir := filepath.Dir(abs)
+	if real, err := filepath.EvalSymlinks(dir); err == nil {
+		dir = real
+	}
+	if rel, err := filepath.Rel(s.Root, dir); err == nil && filepath.IsLocal(rel) {
+		return nil, fmt.Errorf("the archive %s would lie inside the site that is packed, where visitors could fetch it; choose a place outside of %s", f.out, s.Root)
+	}
+	if st, err := os.Stat(abs); err == nil {
+		if st.IsDir() {
+			return nil, fmt.Errorf("%s is a folder; name a file in it, such as %s", f.out, filepath.Join(f.out, archiveName(s)))
+		}
+		if !f.yes {
+			return nil, fmt.Errorf("%s exists already (%s, %s); choose another name, or overwrite it with --yes", f.out, ui.Bytes(st.Size()), st.ModTime().Format("2 January 2006"))
+		}
+	}
+	file, err := os.OpenFile(abs+".partial", os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if errors.Is(err, fs.ErrNotExist) {
+		if near := nearest.Path(dir); near != "" {
+			return nil, fmt.Errorf("there is no folder %s; did you mean %s?", filepath.Dir(f.out), near)
+		}
+		return nil, fmt.Errorf("there is no folder %s", filepath.Dir(f.out))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("create the archive: %w", err)
+	}
+	return &output{file, file, abs}, nil
+}
+
+// end gives a whole archive its name and removes one that failed.
+func (o *output) end(err error) error {
+	if o.file == nil {
+		return err
+	}
+	if err == nil {
+		err = o.file.Sync()
+	}
+	if e := o.file.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Rename(o.file.Name(), o.name)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(o.file.Name()))
+	}
+	return nil
+}
+
+func printPacked(p *ui.Printer, res *pack.Result, out string) {
+	m := res.Manifest
+	p.Title("Packed "+m.Name, m.Address)
+	var rows [][]string
+	if m.Database != nil {
+		var size int64
+		for _, t := range res.Summary.Tables {
+			size += t.Bytes
+		}
+		rows = append(rows, []string{"Database", ui.Count(int64(len(res.Summary.Tables)), "table", "tables") + ", " + ui.Count(res.Summary.Rows, "row", "rows"), ui.Bytes(size)})
+	}
+	if m.Has(site.Uploads) || m.Has(site.Code) {
+		rows = append(rows, []string{"Files", ui.Count(res.Summary.Files.Count, "file", "files"), ui.Bytes(res.Summary.Files.Bytes)})
+	}
+	if m.Has(site.Settings) {
+		rows = append(rows, []string{"Settings", ui.Count(res.Summary.Settings, "file", "files") + ", without secrets", ""})
+	}
+	name := filepath.Base(out)
+	if out == "-" {
+		name = "standard output"
+	}
+	rows = append(rows, []string{p.Strong("Archive"), p.Strong(name), p.Strong(ui.Bytes(res.Totals.Compressed))})
+	p.Table(rows, 2)
+	p.Line("    %s", p.Dim(fmt.Sprintf("in %s, largest: %s", res.Elapsed.Round(10*time.Millisecond), largestLine(res.Largest))))
+	printLeftOut(p, m.LeftOut)
+	if len(res.Summary.Problems) > 0 {
+		p.Section("To look at")
+		for _, pr := range res.Summary.Problems {
+			p.Warn("%s: %s", pr.What, pr.Why)
+		}
+	}
+	if m.Database != nil {
+		for _, n := range m.Database.NotCarried {
+			p.Warn("%s stays behind: Hovix does not carry it yet", n)
+		}
+	}
+	if out != "-" {
+		p.Next("hovix inspect "+shellWord(out)+" --check", "hovix restore "+shellWord(out)+" /path/to/new/folder --url https://new.example")
+	}
+}
+
+func largestLine(things []site.Thing) string {
+	var parts []string
+	for i, t := range things {
+		if i == 3 {
+			break
+		}
+		parts = append(parts, ui.Short(t.Name, 30)+" ("+ui.Bytes(t.Bytes)+")")
+	}
+	if len(parts) == 0 {
+		return "nothing"
+	}
+	return strings.Join(parts, ", ")
+}

@@ -1,0 +1,394 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hovix/internal/archive"
+	"hovix/internal/cli/ui"
+	"hovix/internal/database"
+	"hovix/internal/restore"
+	"hovix/internal/rewrite"
+	"hovix/internal/site"
+)
+
+type restoreFlags struct {
+	url       string
+	aliases   []string
+	maps      []string
+	bareHosts bool
+	yes, plan bool
+	db        databaseFlags
+}
+
+func (a *app) restoreCommand() *cobra.Command {
+	var f restoreFlags
+	cmd := &cobra.Command{
+		Use:   "restore FILE TARGET --url ADDRESS",
+		Short: "Put an archive on a host: another folder, database and address",
+		Long: `Restore the archive FILE in the folder TARGET, for the public address ADDRESS.
+FILE '-' reads standard input. The new files and tables are staged beside the
+live ones, every embedded address is rewritten on the way in, and when every
+byte has been proved, files and tables are exchanged in one short step. Until
+then nothing on the target changes.
+
+The database is the one in the target's own settings, or the one named with
+--database. What the restore replaces is kept, and the result says where.`,
+		Example: "  hovix restore museum.tar.zst /var/www/new --url https://new.example\n  hovix restore museum.tar.zst /var/www/new --url https://new.example --database mariadb://user@localhost/newdb",
+		Args:    args("FILE", "TARGET"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.restore(cmd.Context(), args[0], args[1], &f)
+		},
+	}
+	fl := cmd.Flags()
+	fl.StringVar(&f.url, "url", "", "public `ADDRESS` of the restored site, such as https://new.example; without it the address stays")
+	fl.StringArrayVar(&f.aliases, "alias", nil, "a further old `ADDRESS` of the site, rewritten like its main one (may be given again)")
+	fl.StringArrayVar(&f.maps, "map", nil, "a further pair of addresses to rewrite, `OLD=NEW` (may be given again)")
+	fl.BoolVar(&f.bareHosts, "bare-hosts", false, "rewrite old host names that stand alone in prose, too")
+	fl.BoolVarP(&f.yes, "yes", "y", false, "replace what is on the target without asking")
+	fl.BoolVar(&f.plan, "plan", false, "say what would be done, and do nothing")
+	f.db.add(cmd, "put the database here instead of where the target's settings say")
+	return cmd
+}
+
+// errPlanned ends a run that only shows its plan.
+var errPlanned = errors.New("planned")
+
+func (f *restoreFlags) options(a *app, target string) (restore.Options, error) {
+	opts := restore.Options{Target: target, BareHosts: f.bareHosts}
+	var err error
+	if f.url != "" {
+		if opts.Address, err = rewrite.ParseAddress(f.url); err != nil {
+			return opts, usageError{err}
+		}
+	}
+	for _, s := range f.aliases {
+		alias, err := rewrite.ParseAddress(s)
+		if err != nil {
+			return opts, usage("--alias: %w", err)
+		}
+		opts.Aliases = append(opts.Aliases, alias)
+	}
+	for _, s := range f.maps {
+		old, to, ok := strings.Cut(s, "=")
+		if !ok {
+			return opts, usage("--map takes two addresses, OLD=NEW, not %q", s)
+		}
+		var m rewrite.Mapping
+		var errOld, errNew error
+		m.Old, errOld = rewrite.ParseAddress(old)
+		m.New, errNew = rewrite.ParseAddress(to)
+		if err := errors.Join(errOld, errNew); err != nil {
+			return opts, usage("--map: %w", err)
+		}
+		opts.Maps = append(opts.Maps, m)
+	}
+	var known database.Location
+	if s, err := site.Open(target); err == nil {
+		known = s.Database
+	}
+	opts.Database, err = f.db.location(a, known)
+	return opts, err
+}
+
+func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags) error {
+	opts, err := f.options(a, target)
+	if err != nil {
+		return err
+	}
+	in, size := a.in, int64(0)
+	if file != "-" {
+		fl, n, err := openArchive(file)
+		if err != nil {
+			return err
+		}
+		defer fl.Close()
+		if _, err := archive.Open(fl, n); err != nil { // a torn file is told at once
+			return fmt.Errorf("%s: %w", file, err)
+		}
+		in, size = fl, n
+	}
+	bar, rep := a.reporter()
+	defer bar.Close()
+	opts.Progress = rep
+	opts.Confirm = func(p *restore.Plan) error {
+		bar.Pause()
+		if err := a.confirm(p, file, f); err != nil {
+			return err
+		}
+		rep.Phase("Restoring", size)
+		return nil
+	}
+	res, err := restore.Run(ctx, in, size, opts)
+	bar.Close()
+	if errors.Is(err, errPlanned) {
+		return nil
+	}
+	if err != nil {
+		if file != "-" {
+			return fmt.Errorf("%s: %w", file, err)
+		}
+		return err
+	}
+	a.findings(res.Findings())
+	a.log.Info("restored", "target", res.Plan.Target, "address", res.Plan.Address, "rows", res.Rows, "files", res.Files.Count,
+		"addresses", res.Tally.Occurrences(), "findings", res.Findings(), "seconds", res.Elapsed.Seconds())
+	if a.json {
+		return a.document(restoreDocument(res))
+	}
+	printRestored(ui.New(a.out), res)
+	return nil
+}
+
+// confirm shows the plan and asks once if anything is to be lost.
+func (a *app) confirm(p *restore.Plan, file string, f *restoreFlags) error {
+	if f.plan {
+		if a.json {
+			return errors.Join(errPlanned, a.document(p))
+		}
+		printPlan(ui.New(a.out), p)
+		return errPlanned
+	}
+	if !p.Overwrites() {
+		return nil
+	}
+	printPlan(ui.New(a.err), p)
+	if f.yes {
+		return nil
+	}
+	const advice = "Run the same command with --yes to replace it, or choose another folder or database."
+	tty, closeTTY := a.terminal(file)
+	if tty == nil {
+		return advised{fmt.Errorf("the target is not empty: %s; %w", lossLine(p), restore.ErrDeclined), advice}
+	}
+	defer closeTTY()
+	fmt.Fprint(a.err, "  Replace it? Type yes to go on: ")
+	answer, _ := bufio.NewReader(tty).ReadString('\n')
+	if strings.TrimSpace(strings.ToLower(answer)) != "yes" {
+		return fmt.Errorf("not agreed to; %w", restore.ErrDeclined)
+	}
+	return nil
+}
+
+// terminal gives where a question can be answered; nil if nobody is there.
+func (a *app) terminal(file string) (io.Reader, func()) {
+	if file != "-" && ui.IsTerminal(a.in) {
+		return a.in, func() {}
+	}
+	if file == "-" && ui.IsTerminal(a.err) {
+		if tty, err := os.Open("/dev/tty"); err == nil {
+			return tty, func() { _ = tty.Close() }
+		}
+	}
+	return nil, nil
+}
+
+func lossLine(p *restore.Plan) string {
+	var parts []string
+	if p.Lose.Count > 0 {
+		parts = append(parts, ui.Count(p.Lose.Count, "file", "files")+" ("+ui.Bytes(p.Lose.Bytes)+") in "+p.Target)
+	}
+	if len(p.Tables) > 0 {
+		var rows int64
+		for _, t := range p.Tables {
+			rows += t.Rows
+		}
+		parts = append(parts, fmt.Sprintf("%s (%s) in %s", ui.Count(int64(len(p.Tables)), "table", "tables"), ui.Count(rows, "row", "rows"), p.Database))
+	}
+	return strings.Join(parts, " and ") + " would be replaced"
+}
+
+func printPlan(p *ui.Printer, plan *restore.Plan) {
+	m := plan.Manifest
+	p.Title("Restore "+m.Name, plan.Address)
+	p.Field("From", fmt.Sprintf("%s, packed %s", orNone(m.Address), m.Made.Local().Format("2 January 2006, 15:04")))
+	folder := plan.Target
+	if plan.Create {
+		folder += " (will be made)"
+	}
+	p.Field("Folder", folder)
+	if plan.Database != "" {
+		p.Field("Database", plan.Database)
+	}
+	if len(plan.Maps) > 0 {
+		p.Field("Rewrites", plan.Maps...)
+	}
+	if !plan.Overwrites() {
+		p.Field("Replaces", "nothing")
+		p.Line("")
+		return
+	}
+	p.Section("Replaces")
+	if plan.Lose.Count > 0 {
+		p.Warn("%s (%s) in %s", ui.Count(plan.Lose.Count, "file", "files"), ui.Bytes(plan.Lose.Bytes), plan.Target)
+	}
+	for i, t := range plan.Tables {
+		if i == manyTables {
+			p.Warn("and %d more tables", len(plan.Tables)-i)
+			break
+		}
+		p.Warn("table %s, %s", t.Name, ui.Count(t.Rows, "row", "rows"))
+	}
+	p.Line("    %s", p.Dim("What is replaced is kept; the result says where."))
+	p.Line("")
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "a site without address"
+	}
+	return s
+}
+
+func printRestored(p *ui.Printer, res *restore.Result) {
+	m := res.Plan.Manifest
+	p.Title("Restored "+m.Name, res.Plan.Address)
+	p.Field("Folder", res.Plan.Target)
+	if res.Plan.Database != "" {
+		p.Field("Database", res.Plan.Database)
+	}
+	p.Field("Brought", broughtLine(res))
+	p.Field("Time", fmt.Sprintf("%s, of which %s to switch", res.Elapsed.Round(10*time.Millisecond), res.Switch.Round(time.Millisecond)))
+	if len(res.Plan.Maps) > 0 {
+		p.Field("Rewrote", append([]string{addressLine(&res.Tally)}, res.Plan.Maps...)...)
+	}
+	if len(res.Accounts) > 0 {
+		p.Field("Log in as", accountLines(res.Accounts)...)
+		p.Field("", p.Dim("Accounts came from the archive; those of the target are gone."))
+	}
+	printLeftovers(p, res)
+	for _, w := range res.Warnings {
+		p.Warn("%s", w)
+	}
+	for _, pr := range res.Summary.Problems {
+		p.Warn("%s: %s", pr.What, pr.Why)
+	}
+	if res.Kept != "" {
+		p.Section("Kept")
+		p.Line("    What was replaced is in %s", res.Kept)
+		p.Line("    %s", p.Dim("PUT-BACK.txt there says how to put it back."))
+	}
+	p.Next("hovix survey " + shellWord(res.Plan.Target))
+}
+
+func broughtLine(res *restore.Result) string {
+	var parts []string
+	if len(res.Tables) > 0 {
+		parts = append(parts, ui.Count(int64(len(res.Tables)), "table", "tables")+" with "+ui.Count(res.Rows, "row", "rows"))
+	}
+	parts = append(parts, ui.Count(res.Files.Count, "file", "files")+" ("+ui.Bytes(res.Files.Bytes)+")")
+	return strings.Join(parts, ", ")
+}
+
+// addressLine counts what was rewritten, by form.
+func addressLine(t *rewrite.Tally) string {
+	n := t.Occurrences()
+	if n == 0 {
+		return "no mention of the old address was found"
+	}
+	var forms []string
+	for f, c := range t.Forms {
+		if c > 0 {
+			forms = append(forms, fmt.Sprintf("%s %s", ui.Count(c, "", "")[:len(ui.Count(c, "", ""))-1], rewrite.Form(f)))
+		}
+	}
+	return fmt.Sprintf("%s in %s: %s", ui.Count(n, "mention", "mentions"), ui.Count(t.Changed, "value", "values"), strings.Join(forms, ", "))
+}
+
+// printLeftovers lists mentions of old addresses that stand as they were.
+func printLeftovers(p *ui.Printer, res *restore.Result) {
+	total := int64(0)
+	for _, n := range res.Tally.Leftovers {
+		total += n
+	}
+	if total == 0 {
+		if len(res.Plan.Maps) > 0 {
+			p.Line("")
+			p.Good("No old address is left over")
+		}
+		return
+	}
+	p.Section("Left as they are")
+	var rows [][]string
+	for r, n := range res.Tally.Leftovers {
+		if n == 0 {
+			continue
+		}
+		where := []string{}
+		for _, c := range res.Columns {
+			if c.Tally.Leftovers[r] > 0 {
+				where = append(where, c.Table+"."+c.Column)
+			}
+		}
+		mark := "  "
+		if rewrite.Reason(r).Finding() {
+			mark = "! "
+		}
+		rows = append(rows, []string{mark + ui.Count(n, rewrite.Reason(r).String(), plural(rewrite.Reason(r))), p.Dim(listOf(where, 3))})
+	}
+	p.Table(rows)
+	if res.Tally.Findings() == 0 {
+		p.Line("    %s", p.Dim("These are as they should be."))
+		return
+	}
+	for _, c := range res.Columns {
+		for _, l := range c.Sample {
+			line := fmt.Sprintf("%s.%s: “%s”", c.Table, c.Column, l.Excerpt)
+			if l.Detail != "" {
+				line += " (" + l.Detail + ")"
+			}
+			p.Line("      %s", p.Dim(line))
+		}
+	}
+}
+
+func plural(r rewrite.Reason) string {
+	switch r {
+	case rewrite.OtherPort, rewrite.OtherPath, rewrite.OtherScheme, rewrite.TooDeep:
+		return "mentions, " + r.String()
+	case rewrite.Email:
+		return "e-mail addresses"
+	}
+	return r.String() + "s"
+}
+
+func listOf(words []string, n int) string {
+	slices.Sort(words)
+	if len(words) > n {
+		return strings.Join(words[:n], ", ") + fmt.Sprintf(" and %d more", len(words)-n)
+	}
+	return strings.Join(words, ", ")
+}
+
+// restoreJSON is the JSON document of restore.
+type restoreJSON struct {
+	*restore.Result
+	Mentions  int64            `json:"mentions"`
+	Changed   int64            `json:"changedValues"`
+	Forms     map[string]int64 `json:"forms"`
+	Leftovers map[string]int64 `json:"leftovers"`
+}
+
+func restoreDocument(res *restore.Result) restoreJSON {
+	d := restoreJSON{Result: res, Mentions: res.Tally.Occurrences(), Changed: res.Tally.Changed, Forms: map[string]int64{}, Leftovers: map[string]int64{}}
+	for f, n := range res.Tally.Forms {
+		if n > 0 {
+			d.Forms[rewrite.Form(f).String()] = n
+		}
+	}
+	for r, n := range res.Tally.Leftovers {
+		if n > 0 {
+			d.Leftovers[rewrite.Reason(r).String()] = n
+		}
+	}
+	return d
+}

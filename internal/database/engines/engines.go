@@ -1,0 +1,24 @@
+// Package engines opens databases by their engine. It is the one place that
+// knows all of them.
+package engines
+
+import (
+	"context"
+	"fmt"
+
+	"hovix/internal/database"
+	"hovix/internal/database/mariadb"
+	"hovix/internal/database/sqlite"
+)
+
+// Open begins a consistent snapshot of the database at l. What is wrong with l
+// comes as a *database.ConnectError.
+func Open(ctx context.Context, l database.Location) (database.Reader, error) {
+	switch l.Engine {
+	case database.SQLite:
+		return sqlite.Open(ctx, l)
+	case database.MariaDB:
+		return mariadb.Open(ctx, l)
+	}
+	return nil, fmt.Errorf("unknown database engine %q", l.Engine)
+}

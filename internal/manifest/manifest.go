@@ -1,0 +1,126 @@
+// Package manifest is what a Hovix archive says of itself: the first entry,
+// written before anything is packed, and the summary, written when all is
+// known. Both are JSON. docs/archive-format.md explains each field.
+package manifest
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"hovix/internal/archive"
+	"hovix/internal/database"
+	"hovix/internal/site"
+)
+
+// Names of entries and the prefixes of their groups.
+const (
+	Name        = "hovix/manifest.json"
+	SummaryName = "hovix/summary.json"
+	Readme      = "RESTORE.txt"
+	DatabaseDir = "database/"
+	FilesDir    = "files/"
+	SettingsDir = "settings/"
+	// MaxSize bounds what a reader takes as a manifest or summary, in bytes.
+	MaxSize = 16 << 20
+	// Format is the version of the layout of entries.
+	Format = 1
+)
+
+// Manifest is the first entry.
+type Manifest struct {
+	Format   int               `json:"format"`
+	Made     time.Time         `json:"made"`
+	By       string            `json:"by"` // "hovix 0.1.0"
+	Kind     string            `json:"kind"`
+	Name     string            `json:"name"`
+	Address  string            `json:"address,omitempty"`
+	Others   []string          `json:"others,omitempty"` // further addresses of the same site
+	Root     string            `json:"root"`             // its folder on the source
+	Version  string            `json:"version,omitempty"`
+	Requires map[string]string `json:"requires,omitempty"`
+	Parts    []site.Part       `json:"parts"`
+	Database *Database         `json:"database,omitempty"`
+	Uploads  []string          `json:"uploads,omitempty"`
+	Caches   []string          `json:"caches,omitempty"`
+	Settings []string          `json:"settings,omitempty"`
+	Keep     []string          `json:"keep,omitempty"` // columns whose addresses must not change
+	Files    site.Amount       `json:"files"`          // as counted before packing
+	LeftOut  []site.LeftOut    `json:"leftOut,omitempty"`
+	Notes    []string          `json:"notes,omitempty"`
+}
+
+// Database is what the manifest says of the database.
+type Database struct {
+	Engine     database.Engine  `json:"engine"`
+	Product    string           `json:"product"`
+	Version    string           `json:"version"`
+	Charset    string           `json:"charset,omitempty"`
+	Prefix     string           `json:"prefix,omitempty"`
+	Path       string           `json:"path,omitempty"` // of an SQLite file, relative to the site's folder
+	Tables     []database.Table `json:"tables"`
+	NotCarried []string         `json:"notCarried,omitempty"`
+}
+
+// Summary is the last entry.
+type Summary struct {
+	Tables   []TableSummary `json:"tables,omitempty"`
+	Rows     int64          `json:"rows"`
+	Files    site.Amount    `json:"files"`
+	Settings int64          `json:"settings"`
+	Problems []Problem      `json:"problems,omitempty"`
+}
+
+// TableSummary tells how many rows of a table were packed.
+type TableSummary struct {
+	Name  string `json:"name"`
+	Rows  int64  `json:"rows"`
+	Bytes int64  `json:"bytes"` // of SQL text
+}
+
+// Problem is something that could not be packed as it was.
+type Problem struct {
+	What string `json:"what"`
+	Why  string `json:"why"`
+}
+
+// Parse reads a manifest. An unknown format gives an error wrapping
+// archive.ErrNotArchive.
+func Parse(content []byte) (*Manifest, error) {
+	m := &Manifest{}
+	if err := json.Unmarshal(content, m); err != nil {
+		return nil, fmt.Errorf("%w: its manifest cannot be read: %w", archive.ErrNotArchive, err)
+	}
+	if m.Format != Format {
+		return nil, fmt.Errorf("%w that this Hovix can read: its layout is version %d, this Hovix knows version %d; use a newer Hovix", archive.ErrNotArchive, m.Format, Format)
+	}
+	return m, nil
+}
+
+// Encode gives v as indented JSON with a final line break.
+func Encode(v any) ([]byte, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	if err := e.Encode(v); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
+}
+
+// ErrNoSummary says that an archive has no summary, so that it was not written
+// to its end by a Hovix.
+var ErrNoSummary = errors.New("the archive has no summary")
+
+// Has reports whether the archive holds the part.
+func (m *Manifest) Has(p site.Part) bool {
+	for _, q := range m.Parts {
+		if p == q {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,116 @@
+package pack
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"hovix/internal/archive"
+	"hovix/internal/database"
+	"hovix/internal/manifest"
+	"hovix/internal/site"
+)
+
+// chunkSize is how much SQL text goes into one entry, in bytes: a little less
+// than a frame of the archive, so that each chunk has a frame to itself.
+const chunkSize = archive.FrameSize - 64<<10 - 1<<20
+
+// database packs tables, then what depends on them. The names of the entries
+// sort in the order in which the text must be loaded.
+func (p *packer) database(ctx context.Context) error {
+	var total int64
+	for _, t := range p.res.Manifest.Database.Tables {
+		total += t.Bytes
+	}
+	p.rep.Phase("Packing the database", total)
+	if err := p.sql("0-begin", p.db.Prologue()); err != nil {
+		return err
+	}
+	for i, t := range p.res.Manifest.Database.Tables {
+		if err := p.table(ctx, fmt.Sprintf("t%05d-%s", i+1, fileName(t.Name)), t); err != nil {
+			return err
+		}
+	}
+	if err := p.objects(ctx); err != nil {
+		return err
+	}
+	end, err := p.db.Epilogue(ctx)
+	if err != nil {
+		return err
+	}
+	if err := p.sql("z3-end", end); err != nil {
+		return err
+	}
+	return p.w.Flush()
+}
+
+func (p *packer) sql(name, text string) error {
+	return p.bytes(manifest.DatabaseDir+name+".sql", []byte(text))
+}
+
+// fileName makes a table's name safe for file names on every system.
+func fileName(table string) string {
+	s := url.PathEscape(table)
+	return s[:min(len(s), 100)]
+}
+
+func (p *packer) table(ctx context.Context, base string, t database.Table) error {
+	create, keys, err := p.db.Definition(ctx, t.Name)
+	if err != nil {
+		return err
+	}
+	if err := p.sql(base+".0-table", create+";\n"); err != nil {
+		return err
+	}
+	sum := manifest.TableSummary{Name: t.Name}
+	n := 0
+	err = p.db.Rows(ctx, t.Name, chunkSize, func(c database.Chunk) error {
+		n++
+		sum.Rows += c.Rows
+		sum.Bytes += int64(len(c.SQL))
+		p.rep.Add(int64(len(c.SQL)))
+		return p.bytes(fmt.Sprintf("%s%s.1-rows-%07d.sql", manifest.DatabaseDir, base, n), c.SQL)
+	})
+	if err != nil {
+		return err
+	}
+	var end strings.Builder
+	for _, k := range keys {
+		fmt.Fprintf(&end, "%s;\n", k)
+	}
+	fmt.Fprintf(&end, "-- rows: %d\n", sum.Rows)
+	p.res.Summary.Tables = append(p.res.Summary.Tables, sum)
+	p.res.Summary.Rows += sum.Rows
+	p.res.note(site.Thing{Name: "table " + t.Name, Bytes: sum.Bytes})
+	return p.sql(base+".2-end", end.String())
+}
+
+// objects packs views and triggers, each as one statement that the engine's
+// own client takes as one.
+func (p *packer) objects(ctx context.Context) error {
+	objects, err := p.db.Objects(ctx)
+	if err != nil {
+		return err
+	}
+	var views, triggers strings.Builder
+	for _, o := range objects {
+		switch {
+		case o.Kind == database.View:
+			fmt.Fprintf(&views, "%s;\n", o.SQL)
+		case p.db.Info().Engine == database.MariaDB:
+			fmt.Fprintf(&triggers, "DELIMITER ;;\n%s;;\nDELIMITER ;\n", o.SQL)
+		default:
+			fmt.Fprintf(&triggers, "%s;\n", o.SQL)
+		}
+	}
+	if views.Len() > 0 {
+		if err := p.sql("z1-views", views.String()); err != nil {
+			return err
+		}
+	}
+	if triggers.Len() > 0 {
+		return p.sql("z2-triggers", triggers.String())
+	}
+	return nil
+}

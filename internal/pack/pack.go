@@ -1,0 +1,310 @@
+// Package pack makes an archive of a site: it takes a site.Site and a writer,
+// and gives the archive's bytes and a Result. It reads the site and changes
+// nothing on it.
+package pack
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"hovix/internal/archive"
+	"hovix/internal/database"
+	"hovix/internal/database/engines"
+	"hovix/internal/manifest"
+	"hovix/internal/progress"
+	"hovix/internal/site"
+)
+
+// Options sets what is packed and how.
+type Options struct {
+	Parts    []site.Part // nil: all
+	Level    archive.Level
+	By       string // name and version of the program, for the manifest
+	Now      time.Time
+	Progress progress.Reporter
+}
+
+// Result tells what was packed.
+type Result struct {
+	Manifest *manifest.Manifest `json:"manifest"`
+	Summary  manifest.Summary   `json:"summary"`
+	Totals   archive.Totals     `json:"totals"`
+	Largest  []site.Thing       `json:"largest"`
+	Elapsed  time.Duration      `json:"elapsed"`
+}
+
+// Findings is the number of things that a person should look at.
+func (r *Result) Findings() int {
+	n := len(r.Summary.Problems)
+	if r.Manifest.Database != nil {
+		n += len(r.Manifest.Database.NotCarried)
+	}
+	return n
+}
+
+type packer struct {
+	s    *site.Site
+	opts Options
+	w    *archive.Writer
+	db   database.Reader
+	res  Result
+	rep  progress.Reporter
+}
+
+// Run packs the site s to dst. After an error what was written to dst is worth
+// nothing.
+func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Result, error) {
+	start := time.Now()
+	if opts.Parts == nil {
+		opts.Parts = site.Parts
+	}
+	if opts.Now.IsZero() {
+		opts.Now = start
+	}
+	p := &packer{s: s, opts: opts, rep: progress.Of(opts.Progress)}
+	if p.wants(site.Database) && !s.Database.IsZero() {
+		db, err := engines.Open(ctx, s.Database)
+		if err != nil {
+			return nil, err
+		}
+		defer db.Close()
+		p.db = db
+		if err := s.Ask(ctx, db); err != nil {
+			return nil, err
+		}
+	}
+	m, err := p.manifest(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p.res.Manifest = m
+	if p.w, err = archive.NewWriter(ctx, dst, archive.Options{Level: opts.Level}); err != nil {
+		return nil, err
+	}
+	defer p.w.Abort()
+	if err := p.all(ctx); err != nil {
+		return nil, err
+	}
+	if p.res.Totals, err = p.w.Close(); err != nil {
+		return nil, err
+	}
+	p.res.Elapsed = time.Since(start)
+	return &p.res, nil
+}
+
+func (p *packer) wants(part site.Part) bool { return slices.Contains(p.opts.Parts, part) }
+
+// manifest describes the site before it is packed.
+func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
+	s := p.s
+	m := &manifest.Manifest{Format: manifest.Format, Made: p.opts.Now.UTC().Truncate(time.Second), By: p.opts.By, Kind: s.Kind, Name: s.Name,
+		Root: s.Root, Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Notes: s.Notes}
+	if !s.Address.IsZero() {
+		m.Address = s.Address.String()
+	}
+	for _, o := range s.Others {
+		m.Others = append(m.Others, o.String())
+	}
+	for _, part := range site.Parts {
+		if p.wants(part) && (part != site.Database || p.db != nil) {
+			m.Parts = append(m.Parts, part)
+		}
+	}
+	err := s.Walk(ctx, func(f site.File) error {
+		if !f.Info.IsDir() && f.Part != site.Settings && p.wants(f.Part) {
+			m.Files.Count++
+			m.Files.Bytes += f.Info.Size()
+		}
+		return nil
+	}, func(l site.LeftOut) { m.LeftOut = append(m.LeftOut, l) })
+	if err != nil {
+		return nil, fmt.Errorf("look through %s: %w", s.Root, err)
+	}
+	if p.db == nil {
+		return m, nil
+	}
+	info := p.db.Info()
+	d := &manifest.Database{Engine: info.Engine, Product: info.Product, Version: info.Version, Charset: info.Charset, Prefix: s.Prefix}
+	all, err := p.db.Tables(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d.Tables = s.Own(all)
+	if d.NotCarried, err = p.db.NotCarried(ctx); err != nil {
+		return nil, err
+	}
+	if rel, inside := s.ResolveSQLite(); inside {
+		d.Path = rel
+	}
+	m.Database = d
+	return m, nil
+}
+
+func (p *packer) all(ctx context.Context) error {
+	if err := p.json(manifest.Name, p.res.Manifest); err != nil {
+		return err
+	}
+	if err := p.w.Flush(); err != nil { // a reader of a stream wants it before all else
+		return err
+	}
+	if err := p.bytes(manifest.Readme, readme(p.res.Manifest)); err != nil {
+		return err
+	}
+	if p.db != nil {
+		if err := p.database(ctx); err != nil {
+			return err
+		}
+	}
+	if err := p.files(ctx); err != nil {
+		return err
+	}
+	if p.wants(site.Settings) {
+		if err := p.settings(); err != nil {
+			return err
+		}
+	}
+	if err := p.w.Flush(); err != nil {
+		return err
+	}
+	return p.json(manifest.SummaryName, p.res.Summary)
+}
+
+func (p *packer) json(name string, v any) error {
+	b, err := manifest.Encode(v)
+	if err != nil {
+		return fmt.Errorf("write %s: %w", name, err)
+	}
+	return p.bytes(name, b)
+}
+
+func (p *packer) bytes(name string, content []byte) error {
+	return p.w.AddBytes(archive.Entry{Name: name, Type: archive.TypeFile, Mode: 0o644, ModTime: p.opts.Now}, content)
+}
+
+func (p *packer) problem(what, why string) {
+	p.res.Summary.Problems = append(p.res.Summary.Problems, manifest.Problem{What: what, Why: why})
+}
+
+// files packs uploads and code.
+func (p *packer) files(ctx context.Context) error {
+	p.rep.Phase("Packing files", p.res.Manifest.Files.Bytes)
+	return p.s.Walk(ctx, func(f site.File) error {
+		if f.Part == site.Settings || !p.wants(f.Part) {
+			return nil
+		}
+		e := archive.Entry{Name: manifest.FilesDir + f.Rel, Mode: uint32(f.Info.Mode().Perm()), ModTime: f.Info.ModTime()}
+		switch {
+		case f.Info.IsDir():
+			e.Type = archive.TypeDir
+			_, err := p.w.Add(e, nil)
+			return err
+		case f.Info.Mode()&fs.ModeSymlink != 0:
+			link, err := os.Readlink(f.Path)
+			if err != nil {
+				p.problem(f.Rel, "the link cannot be read: "+err.Error())
+				return nil
+			}
+			e.Type, e.Link = archive.TypeSymlink, link
+			p.res.Summary.Files.Count++
+			_, err = p.w.Add(e, nil)
+			return err
+		}
+		return p.file(e, f)
+	}, nil)
+}
+
+func (p *packer) file(e archive.Entry, f site.File) error {
+	in, err := os.Open(f.Path)
+	if errors.Is(err, fs.ErrNotExist) {
+		p.problem(f.Rel, "it vanished while the site was packed")
+		return nil
+	}
+	if err != nil {
+		p.problem(f.Rel, "it cannot be read: "+pathReason(err))
+		return nil
+	}
+	defer in.Close()
+	st, err := in.Stat()
+	if err != nil || !st.Mode().IsRegular() {
+		p.problem(f.Rel, "it is no longer a file")
+		return nil
+	}
+	e.Type, e.Size, e.ModTime = archive.TypeFile, st.Size(), st.ModTime()
+	r := &fileReader{r: in, rep: p.rep}
+	short, err := p.w.Add(e, r)
+	if err != nil {
+		return err
+	}
+	if r.err != nil {
+		p.problem(f.Rel, fmt.Sprintf("reading failed (%s); the last %d bytes are filled with zeros", pathReason(r.err), short))
+	} else if short > 0 {
+		p.problem(f.Rel, fmt.Sprintf("it became shorter while it was read; the last %d bytes are filled with zeros", short))
+	} else if now, err := os.Lstat(f.Path); err == nil && (now.Size() != st.Size() || !now.ModTime().Equal(st.ModTime())) {
+		p.problem(f.Rel, "it changed while it was read")
+	}
+	p.res.Summary.Files.Count++
+	p.res.Summary.Files.Bytes += st.Size()
+	p.res.note(site.Thing{Name: f.Rel, Bytes: st.Size()})
+	return nil
+}
+
+// fileReader turns a failing disk into an early end, which the archive fills
+// up: one bad block must not cost the whole pack.
+type fileReader struct {
+	r   io.Reader
+	rep progress.Reporter
+	err error
+}
+
+func (f *fileReader) Read(b []byte) (int, error) {
+	n, err := f.r.Read(b)
+	f.rep.Add(int64(n))
+	if err != nil && !errors.Is(err, io.EOF) {
+		f.err, err = err, io.EOF
+	}
+	return n, err
+}
+
+func pathReason(err error) string {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}
+
+// note keeps the largest things.
+func (r *Result) note(t site.Thing) { r.Largest = site.KeepLargest(r.Largest, t) }
+
+// settings packs the settings files, without their secrets.
+func (p *packer) settings() error {
+	for _, rel := range p.s.Settings {
+		path := filepath.Join(p.s.Root, filepath.FromSlash(rel))
+		st, err := os.Stat(path)
+		if err != nil {
+			p.problem(rel, "the settings file cannot be read: "+pathReason(err))
+			continue
+		}
+		content, err := os.ReadFile(path)
+		if err != nil {
+			p.problem(rel, "the settings file cannot be read: "+pathReason(err))
+			continue
+		}
+		if content, err = p.s.Blank(rel, content); err != nil {
+			return fmt.Errorf("take the secrets out of %s: %w", rel, err)
+		}
+		e := archive.Entry{Name: manifest.SettingsDir + rel, Type: archive.TypeFile, Mode: uint32(st.Mode().Perm()), ModTime: st.ModTime()}
+		if err := p.w.AddBytes(e, content); err != nil {
+			return err
+		}
+		p.res.Summary.Settings++
+	}
+	return nil
+}

@@ -1,0 +1,382 @@
+package restore
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+
+	"hovix/internal/archive"
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+	"hovix/internal/manifest"
+	"hovix/internal/rewrite"
+)
+
+// tableState is a table whose entries are on their way.
+type tableState struct {
+	name    string
+	defined chan struct{} // closed when its staged table is there
+	left    atomic.Int64  // entries with rows that have not been staged
+	drained chan struct{} // told each time one has been
+	rows    atomic.Int64
+	ended   bool
+}
+
+// entryName is database/t00001-name.1-rows-0000001.sql and the like.
+var entryName = regexp.MustCompile(`^database/(t\d{5}-[^/]*)\.(0-table|1-rows-\d+|2-end)\.sql$`)
+
+// announceSQL hears of the entries of the database in their order.
+func (r *run) announceSQL(e *archive.Entry) error {
+	m := entryName.FindStringSubmatch(e.Name)
+	if m == nil {
+		return nil
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	t := r.tables[m[1]]
+	switch {
+	case m[2] == "0-table":
+		if t != nil {
+			return fmt.Errorf("%w: a second definition, %q", archive.ErrRefused, e.Name)
+		}
+		r.tables[m[1]] = &tableState{defined: make(chan struct{}), drained: make(chan struct{}, 1)}
+	case t == nil || t.ended:
+		return fmt.Errorf("%w: %q does not follow its table's definition", archive.ErrRefused, e.Name)
+	case m[2] == "2-end":
+		t.ended = true
+	default:
+		t.left.Add(1)
+	}
+	return nil
+}
+
+// sql takes one entry with SQL text.
+func (r *run) sql(ctx context.Context, e *archive.Entry, text []byte) error {
+	m := entryName.FindStringSubmatch(e.Name)
+	var err error
+	if m == nil {
+		err = r.objects(ctx, e.Name, text)
+	} else {
+		r.mu.Lock()
+		t := r.tables[m[1]]
+		r.mu.Unlock()
+		switch m[2] {
+		case "0-table":
+			err = r.define(ctx, t, text)
+		case "2-end":
+			err = r.endTable(ctx, t, text)
+		default:
+			err = r.rows(ctx, t, text)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", e.Name, err)
+	}
+	return nil
+}
+
+func (r *run) dialect() sqltext.Dialect { return r.m.Database.Engine.Dialect() }
+
+func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
+	st, err := sqltext.SplitBytes(text, r.dialect()).Next()
+	if err != nil {
+		return err
+	}
+	def, err := sqltext.ParseCreateTable(st.Text, r.dialect())
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(r.m.Database.Tables, func(o database.Table) bool { return o.Name == def.Name }) {
+		return fmt.Errorf("%w: table %s is not in the manifest", sqltext.ErrRefused, def.Name)
+	}
+	if err := r.db.Define(ctx, def); err != nil {
+		return err
+	}
+	t.name = def.Name
+	close(t.defined)
+	return nil
+}
+
+func (t *tableState) wait(ctx context.Context) error {
+	select {
+	case <-t.defined:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+func (r *run) rows(ctx context.Context, t *tableState, text []byte) error {
+	if err := t.wait(ctx); err != nil {
+		return err
+	}
+	mentions := r.rw.Mentions(text)
+	split := sqltext.SplitBytes(text, r.dialect())
+	var buf []byte
+	for {
+		st, err := split.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		if buf, err = r.insert(ctx, t, st.Text, buf[:0], mentions); err != nil {
+			return err
+		}
+	}
+	t.left.Add(-1)
+	select {
+	case t.drained <- struct{}{}:
+	default:
+	}
+	return nil
+}
+
+// insert stages one INSERT statement, with its addresses rewritten.
+func (r *run) insert(ctx context.Context, t *tableState, stmt, buf []byte, mentions bool) ([]byte, error) {
+	ins, err := sqltext.ParseInsert(stmt, r.dialect())
+	if err != nil {
+		return nil, err
+	}
+	if ins.Table != t.name {
+		return nil, fmt.Errorf("%w: rows of table %s among those of %s", sqltext.ErrRefused, ins.Table, t.name)
+	}
+	cells := newCells(r, ins)
+	var change sqltext.Rewrite
+	// Hexadecimal digits hide what they mean, so that they are always decoded.
+	if mentions || bytes.Contains(stmt, []byte("x'")) || bytes.Contains(stmt, []byte("X'")) {
+		change = cells.rewrite
+	}
+	buf, n, err := ins.AppendInsert(buf, stmt, r.dialect(), r.db.Target(t.name), change)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.db.Insert(ctx, t.name, buf); err != nil {
+		return nil, err
+	}
+	cells.done(t.name)
+	t.rows.Add(n)
+	return buf, nil
+}
+
+// cells rewrites the values of one statement and counts by column.
+type cells struct {
+	r       *run
+	columns []string
+	keep    []bool
+	tallies []rewrite.Tally
+	samples [][]rewrite.Leftover
+}
+
+func newCells(r *run, ins *sqltext.Insert) *cells {
+	c := &cells{r: r, columns: ins.Columns, keep: make([]bool, len(ins.Columns)),
+		tallies: make([]rewrite.Tally, len(ins.Columns)), samples: make([][]rewrite.Leftover, len(ins.Columns))}
+	for i, name := range ins.Columns {
+		c.keep[i] = r.keep[ins.Table+"."+name]
+		sampler(&c.tallies[i], &c.samples[i])
+	}
+	return c
+}
+
+func (c *cells) rewrite(column int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error) {
+	if column >= len(c.columns) || !c.r.rw.Mentions(raw) {
+		return nil, false, nil
+	}
+	v, err := value()
+	if err != nil {
+		return nil, false, err
+	}
+	if c.keep[column] {
+		c.r.rw.Keep(v, &c.tallies[column])
+		return nil, false, nil
+	}
+	out, changed := c.r.rw.Value(v, &c.tallies[column])
+	return out, changed, nil
+}
+
+// done adds the counts to those of the run.
+func (c *cells) done(table string) {
+	c.r.mu.Lock()
+	defer c.r.mu.Unlock()
+	for i := range c.tallies {
+		if c.tallies[i].Values == 0 {
+			continue
+		}
+		res := c.r.tallyOf(table, c.columns[i])
+		res.Tally.Add(&c.tallies[i])
+		res.Sample = append(res.Sample, c.samples[i]...)
+		res.Sample = res.Sample[:min(len(res.Sample), maxSamples)]
+	}
+}
+
+var rowsComment = regexp.MustCompile(`(?m)^-- rows: (\d+)$`)
+
+// endTable makes a table's keys when all its rows are staged, and counts them.
+func (r *run) endTable(ctx context.Context, t *tableState, text []byte) error {
+	if err := t.wait(ctx); err != nil {
+		return err
+	}
+	for t.left.Load() > 0 {
+		select {
+		case <-t.drained:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+	var keys []string
+	split := sqltext.SplitBytes(text, r.dialect())
+	for {
+		st, err := split.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		shape, err := sqltext.ShapeOf(st.Text, r.dialect())
+		if err != nil {
+			return err
+		}
+		if shape != sqltext.ShapeIndex {
+			return fmt.Errorf("%w: only keys may follow the rows, not %.60q", sqltext.ErrRefused, st.Text)
+		}
+		keys = append(keys, string(st.Text))
+	}
+	if err := r.db.Finish(ctx, t.name, keys); err != nil {
+		return err
+	}
+	n, err := r.db.Count(ctx, t.name)
+	if err != nil {
+		return fmt.Errorf("count the staged rows of %s: %w", t.name, err)
+	}
+	m := rowsComment.FindSubmatch(text)
+	if m == nil {
+		return fmt.Errorf("%w: the number of rows of %s is missing", archive.ErrCorrupt, t.name)
+	}
+	if want, _ := strconv.ParseInt(string(m[1]), 10, 64); want != n {
+		return fmt.Errorf("table %s has %d rows in the archive, but %d were staged", t.name, want, n)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.res.Tables = append(r.res.Tables, TableResult{t.name, n})
+	r.res.Rows += n
+	return nil
+}
+
+// objects takes views, triggers and what closes the text. The statements at the
+// beginning and the end are for clients; a stage sets its own session.
+func (r *run) objects(ctx context.Context, name string, text []byte) error {
+	split := sqltext.SplitBytes(text, r.dialect())
+	for {
+		st, err := split.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if strings.HasSuffix(name, "z3-end.sql") {
+			if err := r.position(ctx, st.Text); err != nil {
+				return err
+			}
+			continue
+		}
+		shape, err := sqltext.ShapeOf(st.Text, r.dialect())
+		if err != nil {
+			return err
+		}
+		switch shape {
+		case sqltext.ShapeNone:
+		case sqltext.ShapeView, sqltext.ShapeTrigger:
+			kind := database.View
+			if shape == sqltext.ShapeTrigger {
+				kind = database.Trigger
+			}
+			if err := r.addObject(kind, st.Text); err != nil {
+				return err
+			}
+		default:
+			return fmt.Errorf("%w: %.60q stands where views and triggers belong", sqltext.ErrRefused, st.Text)
+		}
+	}
+}
+
+func (r *run) addObject(kind database.ObjectKind, stmt []byte) error {
+	name, err := sqltext.ObjectName(stmt, r.dialect())
+	if err != nil {
+		return err
+	}
+	// A view's text may hold an address too, as a literal.
+	text := string(stmt)
+	if r.rw.Mentions(stmt) {
+		var t rewrite.Tally
+		if out, changed := r.rw.Value(stmt, &t); changed {
+			text = string(out)
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.db.AddObject(kind, name, text)
+	return nil
+}
+
+// position lets only the statements through that set SQLite's automatic
+// numbers: rows of sqlite_sequence, literals only.
+func (r *run) position(ctx context.Context, stmt []byte) error {
+	if r.dialect() != sqltext.SQLite {
+		return nil
+	}
+	if string(stmt) == "DELETE FROM sqlite_sequence" {
+		return r.db.Positions(ctx, stmt)
+	}
+	shape, err := sqltext.ShapeOf(stmt, r.dialect())
+	if err != nil || shape != sqltext.ShapeInsert {
+		return err
+	}
+	ins, err := sqltext.ParseInsert(stmt, r.dialect())
+	if err != nil {
+		return err
+	}
+	if ins.Table != "sqlite_sequence" {
+		return fmt.Errorf("%w: rows of %s at the end", sqltext.ErrRefused, ins.Table)
+	}
+	out, _, err := ins.AppendInsert(nil, stmt, r.dialect(), `"sqlite_sequence"`, nil)
+	if err != nil {
+		return err
+	}
+	return r.db.Positions(ctx, out)
+}
+
+func sortColumns(c []ColumnResult) {
+	slices.SortFunc(c, func(a, b ColumnResult) int {
+		return cmp.Or(strings.Compare(a.Table, b.Table), strings.Compare(a.Column, b.Column))
+	})
+}
+
+// complete checks that everything that the archive promises has been staged.
+func (r *run) complete(ctx context.Context) error {
+	if r.m == nil {
+		return errNoManifest
+	}
+	if r.res.Summary == nil {
+		return fmt.Errorf("%w: %w", archive.ErrCorrupt, manifest.ErrNoSummary)
+	}
+	if r.db != nil {
+		for _, t := range r.m.Database.Tables {
+			if !slices.ContainsFunc(r.res.Tables, func(o TableResult) bool { return o.Name == t.Name }) {
+				return fmt.Errorf("%w: table %s is missing", archive.ErrCorrupt, t.Name)
+			}
+		}
+		slices.SortFunc(r.res.Tables, func(a, b TableResult) int { return strings.Compare(a.Name, b.Name) })
+	}
+	return ctx.Err()
+}

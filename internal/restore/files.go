@@ -1,0 +1,312 @@
+package restore
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"hovix/internal/archive"
+)
+
+// fileStage builds the new folder beside the target, on the same file system,
+// so that the switch is a rename.
+type fileStage struct {
+	dir  string
+	id   string
+	made []string // parents of the target that did not exist
+	uid  int      // owner that staged files get; -1: whoever runs
+	gid  int
+
+	mu    sync.Mutex
+	dirs  map[string]bool // folders that are there
+	metas []folderMeta    // what folders get in the end
+	links []link          // made last, so that nothing can be written through one
+	open  map[*archive.Entry]*openFile
+	count int64
+	bytes int64
+	done  bool
+}
+
+type folderMeta struct {
+	rel  string
+	mode uint32
+	time time.Time
+}
+
+type link struct{ rel, to string }
+
+// openFile is a large file whose pieces arrive on several goroutines.
+type openFile struct {
+	f    *os.File
+	left int64
+}
+
+func newFileStage(p *Plan) (*fileStage, error) {
+	b := make([]byte, 4)
+	_, _ = rand.Read(b)
+	s := &fileStage{id: hex.EncodeToString(b), dirs: map[string]bool{".": true}, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1}
+	for dir := p.parent; ; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(dir); err == nil {
+			s.owner(dir, p)
+			break
+		}
+		s.made = append(s.made, dir)
+	}
+	if err := os.MkdirAll(p.parent, 0o755); err != nil {
+		return nil, fmt.Errorf("make the folder for the new site: %w", err)
+	}
+	s.dir = filepath.Join(p.parent, "."+filepath.Base(p.Target)+".hovix-stage-"+s.id)
+	if err := os.Mkdir(s.dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the folder for the new site: %w", err)
+	}
+	return s, nil
+}
+
+// owner chooses whom the new files belong to: where root restores, the owner
+// of the folder that is replaced, or of the one that holds it.
+func (s *fileStage) owner(parent string, p *Plan) {
+	if os.Geteuid() != 0 {
+		return
+	}
+	from := p.Target
+	if p.Create {
+		from = parent
+	}
+	s.uid, s.gid = ownerOf(from)
+}
+
+// path gives the place of a file in the stage. Names were checked when the
+// archive was read; this is the second lock on the door.
+func (s *fileStage) path(rel string) (string, error) {
+	if err := archive.CheckName(rel); err != nil {
+		return "", err
+	}
+	native := filepath.FromSlash(rel)
+	if !filepath.IsLocal(native) {
+		return "", fmt.Errorf("%w: %q leads out of the target", archive.ErrRefused, rel)
+	}
+	return filepath.Join(s.dir, native), nil
+}
+
+// piece takes a piece of a file, or a folder or link.
+func (s *fileStage) piece(rel string, p archive.Piece) error {
+	path, err := s.path(rel)
+	if err != nil {
+		return err
+	}
+	switch p.Entry.Type {
+	case archive.TypeDir:
+		if err := s.folder(rel); err != nil {
+			return err
+		}
+		s.mu.Lock()
+		s.metas = append(s.metas, folderMeta{rel, p.Entry.Mode, p.Entry.ModTime})
+		s.mu.Unlock()
+		return nil
+	case archive.TypeSymlink:
+		s.mu.Lock()
+		s.links = append(s.links, link{rel, p.Entry.Link})
+		s.count++
+		s.mu.Unlock()
+		return nil
+	}
+	if err := s.folder(slashDir(rel)); err != nil {
+		return err
+	}
+	if int64(len(p.Data)) == p.Entry.Size {
+		return s.small(path, p)
+	}
+	return s.large(path, p)
+}
+
+func slashDir(rel string) string {
+	if i := strings.LastIndexByte(rel, '/'); i >= 0 {
+		return rel[:i]
+	}
+	return "."
+}
+
+// folder makes a folder and those above it.
+func (s *fileStage) folder(rel string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.folderLocked(rel)
+}
+
+func (s *fileStage) folderLocked(rel string) error {
+	if s.dirs[rel] {
+		return nil
+	}
+	if err := s.folderLocked(slashDir(rel)); err != nil {
+		return err
+	}
+	path := filepath.Join(s.dir, filepath.FromSlash(rel))
+	if err := os.Mkdir(path, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("stage the folder %s: %w", rel, unwrapPath(err))
+	}
+	if st, err := os.Lstat(path); err != nil || !st.IsDir() {
+		return fmt.Errorf("%w: %q is both a file and a folder", archive.ErrRefused, rel)
+	}
+	s.dirs[rel] = true
+	return s.chown(path)
+}
+
+func (s *fileStage) chown(path string) error {
+	if s.uid < 0 {
+		return nil
+	}
+	return os.Lchown(path, s.uid, s.gid)
+}
+
+func (s *fileStage) create(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, fs.ErrExist) {
+		return nil, fmt.Errorf("%w: %q is there twice (names may differ in letter case only)", archive.ErrRefused, filepath.Base(path))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("stage %s: %w", filepath.Base(path), unwrapPath(err))
+	}
+	return f, nil
+}
+
+func (s *fileStage) small(path string, p archive.Piece) error {
+	f, err := s.create(path)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(p.Data)
+	return s.closeFile(f, p.Entry, err)
+}
+
+// closeFile gives a written file its mode, owner and time.
+func (s *fileStage) closeFile(f *os.File, e *archive.Entry, err error) error {
+	if err == nil {
+		err = f.Chmod(fs.FileMode(e.Mode & 0o777))
+	}
+	if err == nil && s.uid >= 0 {
+		err = f.Chown(s.uid, s.gid)
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = os.Chtimes(f.Name(), e.ModTime, e.ModTime)
+	}
+	if err != nil {
+		return fmt.Errorf("stage %s: %w", e.Name, unwrapPath(err))
+	}
+	s.mu.Lock()
+	s.count++
+	s.bytes += e.Size
+	s.mu.Unlock()
+	return nil
+}
+
+func (s *fileStage) large(path string, p archive.Piece) error {
+	s.mu.Lock()
+	o := s.open[p.Entry]
+	if o == nil {
+		f, err := s.create(path)
+		if err != nil {
+			s.mu.Unlock()
+			return err
+		}
+		o = &openFile{f: f, left: p.Entry.Size}
+		s.open[p.Entry] = o
+	}
+	s.mu.Unlock()
+	if _, err := o.f.WriteAt(p.Data, p.Offset); err != nil {
+		return fmt.Errorf("stage %s: %w", p.Entry.Name, unwrapPath(err))
+	}
+	s.mu.Lock()
+	o.left -= int64(len(p.Data))
+	done := o.left == 0
+	if done {
+		delete(s.open, p.Entry)
+	}
+	s.mu.Unlock()
+	if done {
+		return s.closeFile(o.f, p.Entry, nil)
+	}
+	return nil
+}
+
+// write puts a settings file into the stage.
+func (s *fileStage) write(rel string, e archive.Entry, content []byte) error {
+	path, err := s.path(rel)
+	if err != nil {
+		return err
+	}
+	if err := s.folder(slashDir(rel)); err != nil {
+		return err
+	}
+	e.Size = int64(len(content))
+	return s.small(path, archive.Piece{Entry: &e, Data: content, Last: true})
+}
+
+// seal makes the links and gives the folders their modes and times.
+func (s *fileStage) seal(mode fs.FileMode) error {
+	for _, l := range s.links {
+		path, err := s.path(l.rel)
+		if err != nil {
+			return err
+		}
+		if err := s.folder(slashDir(l.rel)); err != nil {
+			return err
+		}
+		if err := os.Symlink(l.to, path); err != nil {
+			return fmt.Errorf("stage the link %s: %w", l.rel, unwrapPath(err))
+		}
+		if err := s.chown(path); err != nil {
+			return err
+		}
+	}
+	for i := len(s.metas) - 1; i >= 0; i-- {
+		m := s.metas[i]
+		path := filepath.Join(s.dir, filepath.FromSlash(m.rel))
+		if err := errors.Join(os.Chmod(path, fs.FileMode(m.mode&0o777)|0o700), os.Chtimes(path, m.time, m.time)); err != nil {
+			return fmt.Errorf("stage the folder %s: %w", m.rel, err)
+		}
+	}
+	if s.uid >= 0 {
+		if err := s.ownTree(); err != nil {
+			return err
+		}
+	}
+	return os.Chmod(s.dir, mode)
+}
+
+// ownTree gives what other hands put into the stage (an SQLite file) its owner.
+func (s *fileStage) ownTree() error {
+	return filepath.WalkDir(s.dir, func(p string, _ fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if u, g := ownerOf(p); u != s.uid || g != s.gid {
+			return os.Lchown(p, s.uid, s.gid)
+		}
+		return nil
+	})
+}
+
+func (s *fileStage) discard() error {
+	if s.done {
+		return nil
+	}
+	s.done = true
+	for _, o := range s.open {
+		_ = o.f.Close()
+	}
+	err := removeAll(s.dir)
+	for _, dir := range s.made {
+		_ = os.Remove(dir) // only if nothing else was put there
+	}
+	return err
+}

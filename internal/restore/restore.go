@@ -1,0 +1,325 @@
+// Package restore puts an archive on a target: another folder, database and
+// address. It takes the archive as a stream, stages files and tables beside
+// the live ones while it rewrites addresses on the way in, and exchanges them
+// when every byte has been proved. Until then nothing of the target changes.
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"hovix/internal/archive"
+	"hovix/internal/database"
+	"hovix/internal/manifest"
+	"hovix/internal/progress"
+	"hovix/internal/rewrite"
+	"hovix/internal/site"
+)
+
+// Options names the target and what is changed on the way.
+type Options struct {
+	Target   string            // folder of the new site; made if it is not there
+	Address  rewrite.Address   // its address; zero: that of the archive
+	Database database.Location // its database; zero: that of the target's settings
+	Aliases  []rewrite.Address // further addresses of the old site
+	Maps     []rewrite.Mapping // further mappings
+	// BareHosts rewrites host names that stand alone in prose.
+	BareHosts bool
+	// Confirm is asked once, before anything is staged, with what will be done
+	// and lost. An error ends the restore. nil agrees.
+	Confirm  func(*Plan) error
+	Progress progress.Reporter
+	Now      time.Time
+}
+
+// ErrDeclined says that the restore was not agreed to.
+var ErrDeclined = errors.New("nothing was changed")
+
+// Result tells what was restored.
+type Result struct {
+	Plan     *Plan              `json:"plan"`
+	Tables   []TableResult      `json:"tables"`
+	Rows     int64              `json:"rows"`
+	Files    site.Amount        `json:"files"`
+	Columns  []ColumnResult     `json:"rewritten"`
+	Settings []string           `json:"settings"`
+	Accounts []site.Account     `json:"accounts,omitempty"`
+	Kept     string             `json:"kept,omitempty"` // folder that holds what was replaced
+	Replaced *database.Replaced `json:"replaced,omitempty"`
+	Warnings []string           `json:"warnings,omitempty"`
+	Summary  *manifest.Summary  `json:"summary"`
+	Tally    rewrite.Tally      `json:"-"`
+	Elapsed  time.Duration      `json:"elapsed"`
+	Switch   time.Duration      `json:"switch"`
+}
+
+// TableResult tells of a restored table.
+type TableResult struct {
+	Name string `json:"name"`
+	Rows int64  `json:"rows"`
+}
+
+// ColumnResult tells what rewriting did in one column or file.
+type ColumnResult struct {
+	Table  string             `json:"table"`
+	Column string             `json:"column"`
+	Tally  rewrite.Tally      `json:"-"`
+	Sample []rewrite.Leftover `json:"leftovers,omitempty"`
+}
+
+// Findings is the number of things that a person should look at.
+func (r *Result) Findings() int64 {
+	return r.Tally.Findings() + int64(len(r.Warnings)) + int64(len(r.Summary.Problems))
+}
+
+// run is one restore under way.
+type run struct {
+	opts  Options
+	rep   progress.Reporter
+	res   *Result
+	plan  *Plan
+	m     *manifest.Manifest
+	kind  site.Kind
+	rw    *rewrite.Rewriter
+	keep  map[string]bool
+	db    database.Stage
+	files *fileStage
+	ready chan struct{} // closed when staging may begin
+
+	mu       sync.Mutex
+	tables   map[string]*tableState
+	settings map[string]settingsFile
+	columns  map[[2]string]*ColumnResult
+	partial  map[*archive.Entry]*partial
+	seen     bool
+}
+
+type settingsFile struct {
+	entry   archive.Entry
+	content []byte
+}
+
+// Run restores the archive that it reads from in. size is that of the archive
+// in bytes, 0 if unknown. On any error before the switch the target is as it
+// was.
+func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result, err error) {
+	start := time.Now()
+	if opts.Now.IsZero() {
+		opts.Now = start
+	}
+	r := &run{opts: opts, rep: progress.Of(opts.Progress), res: &Result{}, ready: make(chan struct{}), tables: map[string]*tableState{},
+		settings: map[string]settingsFile{}, columns: map[[2]string]*ColumnResult{}, partial: map[*archive.Entry]*partial{}, keep: map[string]bool{}}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, r.discard())
+		}
+	}()
+	r.rep.Phase("Restoring", size)
+	_, err = archive.Scan(ctx, in, archive.ScanOptions{Progress: r.rep.Add, Entry: r.announce}, r.handle)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.complete(ctx); err != nil {
+		return nil, err
+	}
+	if err := r.exchange(ctx); err != nil {
+		return nil, err
+	}
+	r.finish(ctx)
+	r.collect()
+	r.res.Elapsed = time.Since(start)
+	return r.res, nil
+}
+
+// announce hears of each entry in the order of the archive.
+func (r *run) announce(e *archive.Entry) error {
+	if !r.seen {
+		r.seen = true
+		if e.Name != manifest.Name {
+			return fmt.Errorf("%w: a tar file with Zstandard compression, but not made by Hovix (it begins with %q)", archive.ErrNotArchive, e.Name)
+		}
+		return nil
+	}
+	if e.Name == manifest.Name {
+		return fmt.Errorf("%w: a second manifest", archive.ErrRefused)
+	}
+	if strings.HasPrefix(e.Name, manifest.DatabaseDir) {
+		return r.announceSQL(e)
+	}
+	return nil
+}
+
+// handle takes a piece of the archive. It is called on several goroutines.
+func (r *run) handle(ctx context.Context, p archive.Piece) error {
+	name := p.Entry.Name
+	if name == manifest.Name {
+		return r.whole(ctx, p, manifest.MaxSize, r.begin)
+	}
+	select {
+	case <-r.ready:
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	switch {
+	case strings.HasPrefix(name, manifest.DatabaseDir):
+		if r.db == nil {
+			return nil
+		}
+		return r.whole(ctx, p, maxSQL, r.sql)
+	case strings.HasPrefix(name, manifest.FilesDir):
+		return r.files.piece(strings.TrimPrefix(name, manifest.FilesDir), p)
+	case strings.HasPrefix(name, manifest.SettingsDir):
+		return r.whole(ctx, p, manifest.MaxSize, r.takeSettings)
+	case name == manifest.SummaryName:
+		return r.whole(ctx, p, manifest.MaxSize, r.takeSummary)
+	}
+	return nil
+}
+
+// maxSQL bounds an entry with SQL text: a chunk and one row of the largest size
+// that servers take.
+const maxSQL = 1<<30 + 64<<20
+
+// partial is an entry of which pieces are still to come.
+type partial struct {
+	data []byte
+	got  int64
+}
+
+// whole puts the pieces of an entry together and gives it to f.
+func (r *run) whole(ctx context.Context, p archive.Piece, limit int64, f func(context.Context, *archive.Entry, []byte) error) error {
+	e := p.Entry
+	if e.Size > limit {
+		return fmt.Errorf("%w: %q is %d bytes; at most %d make sense", archive.ErrRefused, e.Name, e.Size, limit)
+	}
+	if int64(len(p.Data)) == e.Size {
+		return f(ctx, e, p.Data)
+	}
+	r.mu.Lock()
+	w := r.partial[e]
+	if w == nil {
+		w = &partial{data: make([]byte, e.Size)}
+		r.partial[e] = w
+	}
+	copy(w.data[p.Offset:], p.Data)
+	w.got += int64(len(p.Data))
+	done := w.got == e.Size
+	if done {
+		delete(r.partial, e)
+	}
+	r.mu.Unlock()
+	if done {
+		return f(ctx, e, w.data)
+	}
+	return nil
+}
+
+// begin takes the manifest, checks everything that can fail, asks, and prepares
+// staging.
+func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err error) {
+	if r.m, err = manifest.Parse(content); err != nil {
+		return err
+	}
+	if r.kind, err = site.KindOf(r.m.Kind); err != nil {
+		return fmt.Errorf("the archive cannot be restored: %w", err)
+	}
+	if err := r.makePlan(ctx); err != nil {
+		return err
+	}
+	if r.opts.Confirm != nil {
+		if err := r.opts.Confirm(r.plan); err != nil {
+			return err
+		}
+	}
+	if r.rw, err = rewrite.New(rewrite.Options{Mappings: r.plan.maps, Roots: r.plan.roots, BareHosts: r.opts.BareHosts}); err != nil {
+		return err
+	}
+	for _, k := range r.m.Keep {
+		r.keep[k] = true
+	}
+	if r.files, err = newFileStage(r.plan); err != nil {
+		return err
+	}
+	if r.m.Has(site.Database) {
+		if r.db, err = r.openStage(ctx); err != nil {
+			return err
+		}
+	}
+	close(r.ready)
+	return nil
+}
+
+func (r *run) takeSummary(_ context.Context, _ *archive.Entry, content []byte) error {
+	s := &manifest.Summary{}
+	if err := decodeJSON(content, s); err != nil {
+		return fmt.Errorf("%w: its summary cannot be read: %w", archive.ErrCorrupt, err)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.res.Summary = s
+	return nil
+}
+
+func (r *run) takeSettings(_ context.Context, e *archive.Entry, content []byte) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.settings[strings.TrimPrefix(e.Name, manifest.SettingsDir)] = settingsFile{*e, append([]byte(nil), content...)}
+	return nil
+}
+
+// discard removes what was staged.
+func (r *run) discard() error {
+	var err error
+	if r.db != nil {
+		err = r.db.Discard(context.Background())
+	}
+	if r.files != nil {
+		err = errors.Join(err, r.files.discard())
+	}
+	return err
+}
+
+// collect brings the counts of rewriting into order.
+func (r *run) collect() {
+	for _, c := range r.columns {
+		r.res.Tally.Add(&c.Tally)
+		r.res.Columns = append(r.res.Columns, *c)
+	}
+	sortColumns(r.res.Columns)
+}
+
+// tallyOf gives the count for one column; callers hold r.mu.
+func (r *run) tallyOf(table, column string) *ColumnResult {
+	k := [2]string{table, column}
+	c := r.columns[k]
+	if c == nil {
+		c = &ColumnResult{Table: table, Column: column}
+		r.columns[k] = c
+	}
+	return c
+}
+
+// maxSamples is how many leftovers of one column are remembered.
+const maxSamples = 4
+
+// sampler collects leftovers of a value into out.
+func sampler(t *rewrite.Tally, out *[]rewrite.Leftover) {
+	t.OnLeftover = func(l rewrite.Leftover) {
+		if len(*out) < maxSamples && l.Reason.Finding() {
+			*out = append(*out, l)
+		}
+	}
+}
+
+func removeAll(path string) error {
+	if err := os.RemoveAll(path); err != nil {
+		return fmt.Errorf("remove what was staged: %w", err)
+	}
+	return nil
+}

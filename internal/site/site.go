@@ -1,0 +1,223 @@
+// Package site knows what a site is: a folder, its database, its settings and
+// its public address. Each kind of site (wordpress, plain) is one file here,
+// which says where those things are and how settings are read and changed.
+//
+// It takes a folder and gives a Site; Survey looks at all of it, Walk lists its
+// files by part.
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"hovix/internal/database"
+	"hovix/internal/nearest"
+	"hovix/internal/rewrite"
+)
+
+// Part names a part of a site.
+type Part string
+
+// The parts.
+const (
+	Database Part = "database"
+	Uploads  Part = "uploads"
+	Code     Part = "code"
+	Settings Part = "settings"
+)
+
+// Parts lists all parts in the order in which they are packed.
+var Parts = []Part{Database, Uploads, Code, Settings}
+
+// Account is a login of a site.
+type Account struct {
+	Login string `json:"login"`
+	Name  string `json:"name,omitempty"`
+	Email string `json:"email,omitempty"`
+}
+
+// Site is what is known of a site.
+type Site struct {
+	Kind     string
+	Root     string // absolute path of its folder
+	Name     string
+	Address  rewrite.Address
+	Others   []rewrite.Address // further addresses it answers at, such as another one for its administration
+	Database database.Location // zero if it has none
+	Prefix   string            // of its tables
+	Version  string            // of its software
+	Requires map[string]string // what the software needs: "php" → "7.4"
+	Uploads  []string          // folders with what people uploaded, relative to Root
+	Caches   []string          // folders whose content comes back by itself
+	LeaveOut []string          // further files and folders that are not carried, as globs
+	Settings []string          // files with settings, relative to Root
+	Keep     []string          // columns whose addresses must not change, as table.column
+	Notes    []string          // what is unusual about it
+	kind     Kind
+}
+
+// SettingsTarget is what a restore writes into settings.
+type SettingsTarget struct {
+	Database database.Location
+	Address  rewrite.Address
+	Prefix   string
+	Existing []byte // the same file as it was on the target; nil if there was none
+}
+
+// Kind is the software that a site runs.
+type Kind interface {
+	Name() string
+	// Detect reports whether the folder holds a site of this kind.
+	Detect(root string) bool
+	// Read reads what files tell of the site.
+	Read(root string) (*Site, error)
+	// Ask adds what only the database knows. It may be called without effect.
+	Ask(ctx context.Context, s *Site, r database.Reader) error
+	// Blank removes secrets from a settings file.
+	Blank(rel string, content []byte) ([]byte, error)
+	// Write puts the target's values into a settings file of an archive.
+	Write(rel string, content []byte, t SettingsTarget) ([]byte, error)
+	// Accounts lists the logins that may administer the site. prefix is that of
+	// its tables.
+	Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error)
+}
+
+// kinds are all kinds in the order in which a folder is tried.
+var kinds = []Kind{wordpress{}, plain{}}
+
+// KindOf returns the kind of this name. The error suggests the nearest.
+func KindOf(name string) (Kind, error) {
+	var names []string
+	for _, k := range kinds {
+		if k.Name() == name {
+			return k, nil
+		}
+		names = append(names, k.Name())
+	}
+	err := fmt.Errorf("unknown kind of site %q; the kinds are %s", name, strings.Join(names, ", "))
+	if n := nearest.Of(name, names); n != "" {
+		err = fmt.Errorf("%w; did you mean %s?", err, n)
+	}
+	return nil, err
+}
+
+// ErrNoSite says that a folder holds no site of a known kind.
+var ErrNoSite = errors.New("no site is here")
+
+// Folder checks that path names a folder and returns it absolute. The error
+// says what lies nearby that could be meant.
+func Folder(path string) (string, error) {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return "", err
+	}
+	st, err := os.Stat(abs)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if near := nearest.Path(abs); near != "" {
+			return "", fmt.Errorf("there is no folder %s; did you mean %s?", path, near)
+		}
+		return "", fmt.Errorf("there is no folder %s", path)
+	case err != nil:
+		return "", fmt.Errorf("look at %s: %w", path, err)
+	case !st.IsDir():
+		return "", fmt.Errorf("%s is a file; name the folder of the site", path)
+	}
+	return filepath.EvalSymlinks(abs)
+}
+
+// Open finds out what site the folder holds, from its files alone.
+func Open(path string) (*Site, error) {
+	root, err := Folder(path)
+	if err != nil {
+		return nil, err
+	}
+	file, err := readSiteFile(root)
+	if err != nil {
+		return nil, err
+	}
+	kind, err := detect(root, file)
+	if err != nil {
+		return nil, err
+	}
+	s, err := kind.Read(root)
+	if err != nil {
+		return nil, fmt.Errorf("read the settings of %s: %w", root, err)
+	}
+	s.Kind, s.Root, s.kind = kind.Name(), root, kind
+	if file != nil {
+		if err := file.override(s); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+func detect(root string, file *siteFile) (Kind, error) {
+	if file != nil {
+		if file.Kind == "" {
+			file.Kind = "plain"
+		}
+		k, err := KindOf(file.Kind)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", filepath.Join(root, SiteFile), err)
+		}
+		return k, nil
+	}
+	for _, k := range kinds {
+		if k.Detect(root) {
+			return k, nil
+		}
+	}
+	err := fmt.Errorf("%w: %s holds neither %s nor the settings of a kind that Hovix knows (wordpress)", ErrNoSite, root, SiteFile)
+	if sub := siteBelow(root); sub != "" {
+		return nil, fmt.Errorf("%w; there is one in %s", err, sub)
+	}
+	return nil, fmt.Errorf("%w; write a short %s that says what it is (see docs/site-file.md)", err, SiteFile)
+}
+
+// siteBelow looks for a site one folder further down.
+func siteBelow(root string) string {
+	entries, err := os.ReadDir(root)
+	if err != nil {
+		return ""
+	}
+	for _, e := range entries {
+		sub := filepath.Join(root, e.Name())
+		if e.IsDir() && slices.ContainsFunc(kinds, func(k Kind) bool { return k.Detect(sub) }) {
+			return sub
+		}
+	}
+	return ""
+}
+
+// Ask adds what only the database knows of the site: name, address, version.
+func (s *Site) Ask(ctx context.Context, r database.Reader) error { return s.kind.Ask(ctx, s, r) }
+
+// Blank removes secrets from a settings file of the site.
+func (s *Site) Blank(rel string, content []byte) ([]byte, error) { return s.kind.Blank(rel, content) }
+
+// Accounts lists the logins that may administer the site.
+func (s *Site) Accounts(ctx context.Context, r database.Reader) ([]Account, error) {
+	return s.kind.Accounts(ctx, s.Prefix, r)
+}
+
+// PartOf says to which part a file belongs, by its path relative to Root with
+// slashes.
+func (s *Site) PartOf(rel string) Part {
+	if slices.Contains(s.Settings, rel) {
+		return Settings
+	}
+	for _, u := range s.Uploads {
+		if rel == u || strings.HasPrefix(rel, u+"/") {
+			return Uploads
+		}
+	}
+	return Code
+}

@@ -1,0 +1,154 @@
+package site
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"github.com/BurntSushi/toml"
+
+	"hovix/internal/database"
+	"hovix/internal/nearest"
+	"hovix/internal/rewrite"
+)
+
+// SiteFile is the name of the description that a site may have in its folder.
+const SiteFile = "hovix.toml"
+
+// siteFile is what a site file says. docs/site-file.md explains each key.
+type siteFile struct {
+	Kind             string   `toml:"kind"`
+	Name             string   `toml:"name"`
+	Address          string   `toml:"address"`
+	Aliases          []string `toml:"aliases"`
+	Database         string   `toml:"database"`
+	DatabasePassword string   `toml:"database-password"`
+	Version          string   `toml:"version"`
+	Uploads          []string `toml:"uploads"`
+	Caches           []string `toml:"caches"`
+	LeaveOut         []string `toml:"leave-out"`
+	Settings         []string `toml:"settings"`
+	Keep             []string `toml:"keep"`
+	root             string
+}
+
+// readSiteFile reads the site file in root; nil if there is none.
+func readSiteFile(root string) (*siteFile, error) {
+	name := filepath.Join(root, SiteFile)
+	content, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the site file: %w", err)
+	}
+	return parseSiteFile(name, content)
+}
+
+func parseSiteFile(name string, content []byte) (*siteFile, error) {
+	f := &siteFile{root: filepath.Dir(name)}
+	meta, err := toml.Decode(string(content), f)
+	if err != nil {
+		var pe toml.ParseError
+		if errors.As(err, &pe) {
+			return nil, fmt.Errorf("%s, line %d: %s", name, pe.Position.Line, pe.Message)
+		}
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	if unknown := meta.Undecoded(); len(unknown) > 0 {
+		known := []string{"kind", "name", "address", "aliases", "database", "database-password", "version", "uploads", "caches", "leave-out", "settings", "keep"}
+		err := fmt.Errorf("%s: unknown key %q", name, unknown[0].String())
+		if n := nearest.Of(unknown[0].String(), known); n != "" {
+			err = fmt.Errorf("%w; did you mean %s?", err, n)
+		}
+		return nil, err
+	}
+	return f, nil
+}
+
+// override sets in s what the site file says.
+func (f *siteFile) override(s *Site) (err error) {
+	name := filepath.Join(f.root, SiteFile)
+	if f.Name != "" {
+		s.Name = f.Name
+	}
+	if f.Version != "" {
+		s.Version = f.Version
+	}
+	if f.Address != "" {
+		if s.Address, err = rewrite.ParseAddress(f.Address); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	for _, a := range f.Aliases {
+		alias, err := rewrite.ParseAddress(a)
+		if err != nil {
+			return fmt.Errorf("%s: alias: %w", name, err)
+		}
+		s.Others = append(s.Others, alias)
+	}
+	if f.Database != "" {
+		if s.Database, err = f.location(); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	for _, list := range []struct{ from, to *[]string }{{&f.Uploads, &s.Uploads}, {&f.Caches, &s.Caches}, {&f.Settings, &s.Settings}, {&f.Keep, &s.Keep}, {&f.LeaveOut, &s.LeaveOut}} {
+		for _, p := range *list.from {
+			*list.to = append(*list.to, path.Clean(strings.Trim(filepath.ToSlash(p), "/")))
+		}
+	}
+	s.Settings = append(s.Settings, SiteFile)
+	return nil
+}
+
+func (f *siteFile) location() (database.Location, error) {
+	l, err := database.ParseURL(f.Database)
+	if err != nil {
+		return l, err
+	}
+	if l.Engine == database.SQLite && !filepath.IsAbs(l.Path) {
+		l.Path = filepath.Join(f.root, l.Path)
+	}
+	l.Password = f.DatabasePassword
+	return l, nil
+}
+
+// setTOML gives a top-level key of a TOML document a text value and keeps every
+// other byte. A key that is not there is added at the top.
+func setTOML(content []byte, key, text string) []byte {
+	value := tomlString(text)
+	line := regexp.MustCompile(`(?m)^([ \t]*` + regexp.QuoteMeta(key) + `[ \t]*=[ \t]*)("(?:[^"\\\n]|\\.)*"|'[^'\n]*'|[^\s#]*)`)
+	head := content
+	if table := regexp.MustCompile(`(?m)^[ \t]*\[`).FindIndex(content); table != nil {
+		head = content[:table[0]]
+	}
+	m := line.FindSubmatchIndex(head)
+	if m == nil {
+		return append([]byte(key+" = "+value+"\n"), content...)
+	}
+	return append(append(bytes.Clone(content[:m[4]]), value...), content[m[5]:]...)
+}
+
+func tomlString(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r < ' ' || r == 0x7f:
+			fmt.Fprintf(&b, `\u%04X`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}

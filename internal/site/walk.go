@@ -1,0 +1,161 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"hovix/internal/database"
+)
+
+// File is a file, folder or link of a site.
+type File struct {
+	Rel  string // path relative to the root, with slashes
+	Path string // where it is
+	Info fs.FileInfo
+	Part Part
+}
+
+// LeftOut is something that is not carried.
+type LeftOut struct {
+	What   string `json:"what"` // path relative to the root
+	Reason string `json:"reason"`
+	Files  int64  `json:"files"`
+	Bytes  int64  `json:"bytes"`
+}
+
+// versionControl are folders of version-control systems.
+var versionControl = []string{".git", ".svn", ".hg", ".bzr"}
+
+// Walk calls visit for each file, folder and link of the site that is carried,
+// in the order of their names, and leftOut for what is not. A file that cannot
+// be read is given to leftOut too. Both may be nil. An error of visit ends it.
+func (s *Site) Walk(ctx context.Context, visit func(File) error, leftOut func(LeftOut)) error {
+	if leftOut == nil {
+		leftOut = func(LeftOut) {}
+	}
+	return filepath.WalkDir(s.Root, func(p string, d fs.DirEntry, err error) error {
+		if e := ctx.Err(); e != nil {
+			return e
+		}
+		rel := relative(s.Root, p)
+		if err != nil {
+			if rel == "." {
+				return err
+			}
+			leftOut(LeftOut{What: rel, Reason: "cannot be read (" + reasonOf(err) + ")"})
+			return nil
+		}
+		if rel == "." {
+			return nil
+		}
+		if reason := s.reason(rel, d); reason != "" {
+			l := LeftOut{What: rel, Reason: reason}
+			l.Files, l.Bytes = sizeOf(p)
+			leftOut(l)
+			if d.IsDir() {
+				return filepath.SkipDir
+			}
+			return nil
+		}
+		info, err := d.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil // it vanished since the folder was read
+		}
+		if err != nil {
+			leftOut(LeftOut{What: rel, Reason: "cannot be read (" + reasonOf(err) + ")"})
+			return nil
+		}
+		if visit == nil {
+			return nil
+		}
+		return visit(File{rel, p, info, s.PartOf(rel)})
+	})
+}
+
+func relative(root, p string) string {
+	rel, err := filepath.Rel(root, p)
+	if err != nil {
+		return p
+	}
+	return filepath.ToSlash(rel)
+}
+
+func reasonOf(err error) string {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}
+
+// reason says why a file or folder is not carried; "" if it is.
+func (s *Site) reason(rel string, d fs.DirEntry) string {
+	name := path.Base(rel)
+	switch {
+	case d.IsDir() && slices.Contains(versionControl, name):
+		return "version control"
+	case d.IsDir() && slices.Contains(s.Caches, rel):
+		return "cache"
+	case strings.Contains(name, ".hovix-stage-"), strings.Contains(name, ".hovix-before-"):
+		return "an earlier restore"
+	case s.isDatabaseFile(rel):
+		return "the database, which is packed as such"
+	case !d.IsDir() && !d.Type().IsRegular() && d.Type()&fs.ModeSymlink == 0:
+		return "neither a file nor a folder nor a link"
+	}
+	for _, g := range s.LeaveOut {
+		if ok, _ := path.Match(g, rel); ok || g == rel {
+			return "as the site's settings say"
+		}
+		if ok, _ := path.Match(g, name); ok && !strings.Contains(g, "/") {
+			return "as the site's settings say"
+		}
+	}
+	if !d.IsDir() && strings.HasSuffix(name, ".tar.zst") {
+		return "an archive"
+	}
+	return ""
+}
+
+func (s *Site) isDatabaseFile(rel string) bool {
+	if s.Database.Engine != database.SQLite {
+		return false
+	}
+	db := relative(s.Root, s.Database.Path)
+	return rel == db || rel == db+"-wal" || rel == db+"-shm" || rel == db+"-journal"
+}
+
+func sizeOf(p string) (files, bytes int64) {
+	_ = filepath.WalkDir(p, func(_ string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return nil
+		}
+		if info, err := d.Info(); err == nil {
+			files++
+			bytes += info.Size()
+		}
+		return nil
+	})
+	return files, bytes
+}
+
+// IsEmpty reports whether a folder has nothing in it; a folder that is not
+// there is empty.
+func IsEmpty(dir string) (bool, error) {
+	f, err := os.Open(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return true, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	names, err := f.Readdirnames(1)
+	return len(names) == 0, ignoreEOF(err)
+}

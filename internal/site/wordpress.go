@@ -1,0 +1,236 @@
+package site
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+	"hovix/internal/rewrite"
+	"hovix/internal/site/phpconf"
+)
+
+// wordpress is a single WordPress site.
+type wordpress struct{}
+
+const wpConfig = "wp-config.php"
+
+// wpSecrets are the constants that only the site itself may know.
+var wpSecrets = []string{"AUTH_KEY", "SECURE_AUTH_KEY", "LOGGED_IN_KEY", "NONCE_KEY", "AUTH_SALT", "SECURE_AUTH_SALT", "LOGGED_IN_SALT", "NONCE_SALT"}
+
+func (wordpress) Name() string { return "wordpress" }
+
+func (wordpress) Detect(root string) bool {
+	for _, f := range []string{wpConfig, "wp-includes/version.php"} {
+		if _, err := os.Stat(filepath.Join(root, f)); err != nil {
+			return false
+		}
+	}
+	return true
+}
+
+func (wordpress) Read(root string) (*Site, error) {
+	file := filepath.Join(root, wpConfig)
+	src, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	conf, err := phpconf.Parse(src)
+	if err != nil {
+		return nil, fmt.Errorf("%s, %w", file, err)
+	}
+	s := &Site{Prefix: "wp_", Settings: []string{wpConfig}, Uploads: []string{"wp-content/uploads"},
+		Caches:   []string{"wp-content/cache", "wp-content/upgrade"},
+		LeaveOut: []string{"wp-content/debug.log", "error_log"}}
+	if p, ok := conf.Var("table_prefix"); ok {
+		s.Prefix = p
+	}
+	s.Keep = []string{s.Prefix + "posts.guid"}
+	if s.Database, err = wpDatabase(conf); err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	if v, ok := conf.Const("MULTISITE"); ok && strings.EqualFold(v, "true") {
+		s.Notes = append(s.Notes, "It is a network of sites; it is carried as one whole.")
+	}
+	for _, name := range []string{"WP_HOME", "WP_SITEURL"} {
+		if v, ok := conf.Const(name); ok {
+			if a, err := rewrite.ParseAddress(v); err == nil {
+				s.addAddress(a)
+			}
+		}
+	}
+	if src, err := os.ReadFile(filepath.Join(root, "wp-includes/version.php")); err == nil {
+		if v, err := phpconf.Parse(src); err == nil {
+			s.Version, _ = v.Var("wp_version")
+			if php, ok := v.Var("required_php_version"); ok {
+				s.Requires = map[string]string{"php": php}
+			}
+		}
+	}
+	return s, nil
+}
+
+// addAddress takes the first as the site's address and others as further ones.
+func (s *Site) addAddress(a rewrite.Address) {
+	switch {
+	case s.Address.IsZero():
+		s.Address = a
+	case s.Address != a:
+		for _, o := range s.Others {
+			if o == a {
+				return
+			}
+		}
+		s.Others = append(s.Others, a)
+	}
+}
+
+func wpDatabase(conf *phpconf.File) (database.Location, error) {
+	l := database.Location{Engine: database.MariaDB}
+	for _, c := range []struct {
+		name string
+		to   *string
+	}{{"DB_NAME", &l.Name}, {"DB_USER", &l.User}, {"DB_PASSWORD", &l.Password}, {"DB_HOST", &l.Host}} {
+		v, ok := conf.Const(c.name)
+		if !ok && conf.Computed(c.name) {
+			return l, fmt.Errorf("%s is computed by PHP code, which Hovix does not run; name the database with --database", c.name)
+		}
+		if !ok {
+			return l, fmt.Errorf("%s is not defined", c.name)
+		}
+		*c.to = v
+	}
+	splitHost(&l)
+	return l, nil
+}
+
+// splitHost takes apart what DB_HOST may hold: host, host:port, host:/socket.
+func splitHost(l *database.Location) {
+	host, rest, ok := strings.Cut(l.Host, ":")
+	switch {
+	case !ok:
+	case strings.HasPrefix(rest, "/"):
+		l.Host, l.Socket = host, rest
+	case strings.Count(l.Host, ":") == 1:
+		if p, err := strconv.Atoi(rest); err == nil {
+			l.Host, l.Port = host, p
+		}
+	default: // an IPv6 number, perhaps in brackets with a port
+		if h, p, err := net.SplitHostPort(l.Host); err == nil {
+			l.Host = h
+			l.Port, _ = strconv.Atoi(p)
+		}
+	}
+}
+
+// joinHost writes what splitHost reads.
+func joinHost(l database.Location) string {
+	host := l.Host
+	if host == "" {
+		host = "localhost"
+	}
+	switch {
+	case l.Socket != "":
+		return host + ":" + l.Socket
+	case l.Port != 0:
+		return net.JoinHostPort(host, strconv.Itoa(l.Port))
+	}
+	return host
+}
+
+func (wordpress) Ask(ctx context.Context, s *Site, r database.Reader) error {
+	rows, err := r.Strings(ctx, "SELECT option_name, option_value FROM "+sqltext.QuoteName(s.Prefix+"options", sqltext.MySQL)+
+		" WHERE option_name IN ('home','siteurl','blogname')")
+	if err != nil {
+		return fmt.Errorf("the database has no options table under the prefix %q that the settings name: %w", s.Prefix, err)
+	}
+	options := map[string]string{}
+	for _, row := range rows {
+		options[row[0]] = row[1]
+	}
+	if n := options["blogname"]; n != "" {
+		s.Name = n
+	}
+	for _, o := range []string{"home", "siteurl"} {
+		if a, err := rewrite.ParseAddress(options[o]); err == nil {
+			s.addAddress(a)
+		}
+	}
+	return nil
+}
+
+func (wordpress) Blank(rel string, content []byte) ([]byte, error) {
+	if rel != wpConfig {
+		return blankSiteFile(rel, content)
+	}
+	conf, err := phpconf.Parse(content)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range append([]string{"DB_PASSWORD"}, wpSecrets...) {
+		_, known := conf.Const(name)
+		if known || conf.Computed(name) {
+			if err := conf.SetConst(name, ""); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return conf.Bytes(), nil
+}
+
+// Write sets the database login, and secrets: the target's own, so that logins
+// there stay valid, or fresh ones.
+func (wordpress) Write(rel string, content []byte, t SettingsTarget) ([]byte, error) {
+	if rel != wpConfig {
+		return writeSiteFile(rel, content, t)
+	}
+	conf, err := phpconf.Parse(content)
+	if err != nil {
+		return nil, err
+	}
+	set := [][2]string{{"DB_NAME", t.Database.Name}, {"DB_USER", t.Database.User}, {"DB_PASSWORD", t.Database.Password}, {"DB_HOST", joinHost(t.Database)}}
+	var existing *phpconf.File
+	if t.Existing != nil {
+		existing, _ = phpconf.Parse(t.Existing) // a broken file has no secrets to take over
+	}
+	for _, name := range wpSecrets {
+		v := rand.Text() + rand.Text()
+		if existing != nil {
+			if old, ok := existing.Const(name); ok && old != "" {
+				v = old
+			}
+		}
+		set = append(set, [2]string{name, v})
+	}
+	for _, kv := range set {
+		if err := conf.SetConst(kv[0], kv[1]); err != nil {
+			return nil, err
+		}
+	}
+	if t.Prefix != "" {
+		if err := conf.SetVar("table_prefix", t.Prefix); err != nil {
+			return nil, err
+		}
+	}
+	return conf.Bytes(), nil
+}
+
+func (wordpress) Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error) {
+	q := func(t string) string { return sqltext.QuoteName(prefix+t, sqltext.MySQL) }
+	rows, err := r.Strings(ctx, "SELECT u.user_login, u.display_name, u.user_email FROM "+q("users")+" u JOIN "+q("usermeta")+
+		" m ON m.user_id=u.ID WHERE m.meta_key=? AND m.meta_value LIKE '%\"administrator\"%' ORDER BY u.ID", prefix+"capabilities")
+	if err != nil {
+		return nil, fmt.Errorf("list the administrators: %w", err)
+	}
+	var out []Account
+	for _, row := range rows {
+		out = append(out, Account{row[0], row[1], row[2]})
+	}
+	return out, nil
+}
