@@ -54,6 +54,9 @@ func (s *Site) Walk(ctx context.Context, visit func(File) error, leftOut func(Le
 		if rel == "." {
 			return nil
 		}
+		if s.isDatabaseFile(rel) { // it is packed as a database
+			return nil
+		}
 		if reason := s.reason(rel, d); reason != "" {
 			l := LeftOut{What: rel, Reason: reason}
 			l.Files, l.Bytes = sizeOf(p)
@@ -104,8 +107,6 @@ func (s *Site) reason(rel string, d fs.DirEntry) string {
 		return "cache"
 	case strings.Contains(name, ".hovix-stage-"), strings.Contains(name, ".hovix-before-"):
 		return "an earlier restore"
-	case s.isDatabaseFile(rel):
-		return "the database, which is packed as such"
 	case !d.IsDir() && !d.Type().IsRegular() && d.Type()&fs.ModeSymlink == 0:
 		return "neither a file nor a folder nor a link"
 	}

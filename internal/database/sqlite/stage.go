@@ -71,7 +71,7 @@ func (s *stage) exec(ctx context.Context, q string) error {
 func (s *stage) Target(table string) string { return quote(table) }
 
 func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
-	return s.exec(ctx, def.Render(quote(def.Name), func(sqltext.Item) bool { return true }))
+	return s.exec(ctx, def.Text)
 }
 
 func (s *stage) Insert(ctx context.Context, _ string, stmt []byte) error {

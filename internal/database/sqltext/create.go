@@ -33,6 +33,7 @@ type CreateTable struct {
 	Name  string
 	Items []Item
 	Tail  string // the options after the parenthesis
+	Text  string // the whole statement as it stands
 	d     Dialect
 }
 
@@ -61,7 +62,7 @@ func ParseCreateTable(stmt []byte, d Dialect) (*CreateTable, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &CreateTable{d: d}
+	c := &CreateTable{Text: string(stmt), d: d}
 	if c.Name, err = nameOf(t, d); err != nil {
 		return nil, err
 	}

@@ -1,0 +1,88 @@
+#!/usr/bin/env bash
+# Private servers for tests: a MariaDB in a folder of its own on a socket and a
+# free port, which nothing else on the machine uses.
+#
+#   servers.sh install        install what the tests need with apt-get (as root)
+#   servers.sh start FOLDER   start the servers, print what the tests read
+#   servers.sh stop FOLDER    stop them and remove the folder
+set -euo pipefail
+
+packages=(mariadb-server php-cli php-mysql php-sqlite3 php-gd zstd sqlite3)
+
+have() { command -v "$1" >/dev/null 2>&1 || [ -x "/usr/sbin/$1" ]; }
+
+install() {
+  local missing=()
+  have mariadbd || missing+=(mariadb-server)
+  have mariadb || missing+=(mariadb-client)
+  have php || missing+=(php-cli php-mysql php-sqlite3 php-gd)
+  have zstd || missing+=(zstd)
+  have sqlite3 || missing+=(sqlite3)
+  if have php && ! php -m | grep -qi mysqli; then missing+=(php-mysql php-gd); fi
+  [ ${#missing[@]} -eq 0 ] && return 0
+  if [ "$(id -u)" -ne 0 ] || ! have apt-get; then
+    echo "servers.sh: cannot install ${missing[*]}: needs root and apt-get" >&2
+    return 1
+  fi
+  # Packages must not start servers of their own.
+  local policy=/usr/sbin/policy-rc.d made=
+  if [ ! -e $policy ]; then printf '#!/bin/sh\nexit 101\n' >$policy && chmod +x $policy && made=1; fi
+  apt-get update -qq >&2
+  DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >&2 || { [ -n "$made" ] && rm -f $policy; return 1; }
+  [ -n "$made" ] && rm -f $policy
+  return 0
+}
+
+free_port() {
+  python3 -c 'import socket; s=socket.socket(); s.bind(("127.0.0.1",0)); print(s.getsockname()[1])' 2>/dev/null ||
+    perl -MIO::Socket::INET -e 'print IO::Socket::INET->new(LocalAddr=>"127.0.0.1",Listen=>1)->sockport'
+}
+
+start() {
+  local dir=$1 port
+  mkdir -p "$dir/db"
+  if have mariadbd; then
+    port=$(free_port)
+    local user=()
+    if [ "$(id -u)" -eq 0 ]; then
+      user=(--user=mysql)
+      chmod 755 "$dir" && chown mysql: "$dir" "$dir/db"
+    fi
+    mariadb-install-db --no-defaults "${user[@]}" --datadir="$dir/db" --auth-root-authentication-method=normal --skip-test-db >"$dir/install.log" 2>&1
+    "$(command -v mariadbd || echo /usr/sbin/mariadbd)" --no-defaults "${user[@]}" --datadir="$dir/db" --socket="$dir/sock" --pid-file="$dir/pid" \
+      --port="$port" --bind-address=127.0.0.1 --skip-name-resolve --character-set-server=utf8mb4 \
+      --innodb-buffer-pool-size="${HOVIX_BUFFER_POOL:-256M}" --innodb-flush-log-at-trx-commit=2 --log-error="$dir/log" >/dev/null 2>&1 &
+    for _ in $(seq 150); do
+      if mariadb --no-defaults -S "$dir/sock" -uroot -e 'SELECT 1' >/dev/null 2>&1; then break; fi
+      sleep 0.1
+    done
+    mariadb --no-defaults -S "$dir/sock" -uroot -e "
+      CREATE USER IF NOT EXISTS tester@'%' IDENTIFIED BY 'test-password'; GRANT ALL ON *.* TO tester@'%';
+      CREATE USER IF NOT EXISTS tester@localhost IDENTIFIED BY 'test-password'; GRANT ALL ON *.* TO tester@localhost;"
+    echo "export HOVIX_TEST_MARIADB_SOCKET=$dir/sock HOVIX_TEST_MARIADB_PORT=$port"
+  fi
+  # WordPress as Debian packages it, unpacked without its dependencies.
+  if have apt-get && have dpkg; then
+    if (cd "$dir" && apt-get download -qq wordpress >"$dir/wordpress.log" 2>&1 && dpkg -x wordpress_*.deb wp); then
+      echo "export HOVIX_TEST_WORDPRESS=$dir/wp/usr/share/wordpress"
+    fi
+  fi
+}
+
+stop() {
+  local dir=$1
+  if [ -f "$dir/pid" ]; then
+    local pid
+    pid=$(cat "$dir/pid")
+    kill "$pid" 2>/dev/null || true
+    for _ in $(seq 100); do kill -0 "$pid" 2>/dev/null || break; sleep 0.1; done
+  fi
+  rm -rf "$dir"
+}
+
+case ${1:-} in
+install) install ;;
+start) start "$2" ;;
+stop) stop "$2" ;;
+*) echo "usage: servers.sh install | start FOLDER | stop FOLDER" >&2; exit 2 ;;
+esac
