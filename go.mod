@@ -9,6 +9,8 @@ require (
 	github.com/dustin/go-humanize v1.1.0
 	github.com/go-sql-driver/mysql v1.10.1
 	github.com/klauspost/compress v1.20.3
+	github.com/klauspost/cpuid/v2 v2.4.2
+	github.com/minio/sha256-simd v1.0.1
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.1.0
 	github.com/stretchr/testify v1.12.1

@@ -76,7 +76,7 @@ func writeArchive(t testing.TB, ms []member) []byte {
 func collect(ctx context.Context, r io.Reader) (map[string]member, error) {
 	var mu sync.Mutex
 	got := map[string]member{}
-	_, err := Scan(ctx, struct{ io.Reader }{r}, ScanOptions{}, func(_ context.Context, p Piece) error {
+	_, err := Scan(ctx, struct{ io.Reader }{r}, ScanOptions{Workers: 2}, func(_ context.Context, p Piece) error {
 		mu.Lock()
 		defer mu.Unlock()
 		m, ok := got[p.Entry.Name]
@@ -161,12 +161,11 @@ func TestEveryFlippedByteIsFound(t *testing.T) {
 	_, err := collect(t.Context(), bytes.NewReader(good))
 	require.NoError(t, err)
 	for at := range good {
-		for _, mask := range []byte{1, 0x80, 0xFF} {
-			bad := bytes.Clone(good)
-			bad[at] ^= mask
-			_, err := collect(t.Context(), bytes.NewReader(bad))
-			require.Error(t, err, "byte %d xor %x", at, mask)
-		}
+		mask := []byte{1, 0x80, 0xFF, 0x10}[at%4]
+		bad := bytes.Clone(good)
+		bad[at] ^= mask
+		_, err := collect(t.Context(), bytes.NewReader(bad))
+		require.Error(t, err, "byte %d xor %x", at, mask)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"hash/crc32"
 	"io"
 	"time"
 
@@ -32,8 +33,14 @@ const (
 type frameInfo struct {
 	compressed uint64 // bytes in the file
 	content    uint64 // bytes of tar stream
-	sum        uint64 // XXH64 of the compressed bytes
+	sum        uint32 // CRC-32C of the compressed bytes
 }
+
+// castagnoli is the polynomial of CRC-32C (RFC 3720, appendix B.4), which
+// processors compute in hardware.
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+func frameSum(packed []byte) uint32 { return crc32.Checksum(packed, castagnoli) }
 
 // position says where an entry begins.
 type position struct {
@@ -46,7 +53,7 @@ func appendFrameRecord(b []byte, f frameInfo) []byte {
 	b = append(b, recordFrame)
 	b = binary.AppendUvarint(b, f.compressed)
 	b = binary.AppendUvarint(b, f.content)
-	return binary.LittleEndian.AppendUint64(b, f.sum)
+	return binary.LittleEndian.AppendUint32(b, f.sum)
 }
 
 func appendEntryRecord(b []byte, e *Entry, p position) []byte {
@@ -92,11 +99,11 @@ func (rr recordReader) next(f *frameInfo, e *Entry, p *position) (byte, error) {
 }
 
 func (rr recordReader) frame(f *frameInfo) error {
-	var sum [8]byte
+	var sum [4]byte
 	err := errors.Join(rr.uvarint(&f.compressed), rr.uvarint(&f.content))
 	if err == nil {
 		_, err = io.ReadFull(rr.r, sum[:])
-		f.sum = binary.LittleEndian.Uint64(sum[:])
+		f.sum = binary.LittleEndian.Uint32(sum[:])
 	}
 	return err
 }

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 
-	"github.com/cespare/xxhash/v2"
 	"github.com/klauspost/compress/zstd"
 )
 
@@ -226,7 +225,7 @@ func (r *entryReader) frame() error {
 	if _, err := r.a.r.ReadAt(f.packed, p.at); err != nil {
 		return truncated(err)
 	}
-	if xxhash.Sum64(f.packed) != p.sum {
+	if frameSum(f.packed) != p.sum {
 		return fmt.Errorf("%w: a frame of %q does not match its checksum", ErrCorrupt, r.l.Name)
 	}
 	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxFrameContent))

@@ -13,7 +13,6 @@ import (
 	"runtime"
 	"sync"
 
-	"github.com/cespare/xxhash/v2"
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
 )
@@ -210,7 +209,7 @@ func (f *scanFrame) decode(dec *zstd.Decoder) {
 	if err != nil {
 		f.err = fmt.Errorf("%w: %w", ErrCorrupt, err)
 	}
-	f.info = frameInfo{uint64(len(f.packed)), uint64(len(f.content)), xxhash.Sum64(f.packed)}
+	f.info = frameInfo{uint64(len(f.packed)), uint64(len(f.content)), frameSum(f.packed)}
 }
 
 // split finds the entries in a decoded frame. It runs in the order of the file.
@@ -324,12 +323,14 @@ func entryOf(h *tar.Header) (*Entry, error) {
 
 func (s *scanner) handleFrames(ctx context.Context, frames <-chan *scanFrame) error {
 	for f := range frames {
+		for _, p := range hashTogether(f.content, f.parts) {
+			if err := s.hash(ctx, &p, f.content[p.from:p.to]); err != nil {
+				return err
+			}
+		}
 		for i := range f.parts {
 			p := &f.parts[i]
 			data := f.content[p.from:p.to]
-			if err := s.hash(ctx, p, data); err != nil {
-				return err
-			}
 			piece := Piece{Entry: p.entry, Data: data, Last: p.next == nil}
 			if p.next != nil || p.prev != nil {
 				piece.Offset = p.offset()

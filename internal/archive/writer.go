@@ -15,7 +15,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/cespare/xxhash/v2"
 	"github.com/klauspost/compress/zstd"
 )
 
@@ -86,7 +85,7 @@ func NewWriter(ctx context.Context, dst io.Writer, opts Options) (*Writer, error
 		workers = runtime.GOMAXPROCS(0)
 	}
 	w := &Writer{dst: dst, sum: sha256.New(),
-		queue: make(chan *frame, workers), work: make(chan *frame, workers)}
+		queue: make(chan *frame, 3*workers), work: make(chan *frame, 3*workers)}
 	w.ctx, w.cancel = context.WithCancelCause(ctx)
 	var err error
 	if w.indexer, err = zstd.NewWriter(&w.index, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20)); err != nil {
@@ -107,8 +106,8 @@ func NewWriter(ctx context.Context, dst io.Writer, opts Options) (*Writer, error
 func (w *Writer) compress(enc *frameEncoder) {
 	for f := range w.work {
 		f.packed = enc.encode(f.packed[:0], f.content)
-		f.info = frameInfo{uint64(len(f.packed)), uint64(len(f.content)), xxhash.Sum64(f.packed)}
-		for _, p := range f.parts {
+		f.info = frameInfo{uint64(len(f.packed)), uint64(len(f.content)), frameSum(f.packed)}
+		for _, p := range hashTogether(f.content, f.parts) {
 			hashPart(p.entry, p.prev, p.next, f.content[p.from:p.to])
 		}
 		close(f.ready)

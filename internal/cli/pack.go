@@ -175,9 +175,6 @@ func (o *output) end(err error) error {
 	if o.file == nil {
 		return err
 	}
-	if err == nil {
-		err = o.file.Sync()
-	}
 	if e := o.file.Close(); err == nil {
 		err = e
 	}

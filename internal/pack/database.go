@@ -6,15 +6,15 @@ import (
 	"net/url"
 	"strings"
 
-	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/manifest"
 	"hovix/internal/site"
 )
 
-// chunkSize is how much SQL text goes into one entry, in bytes: a little less
-// than a frame of the archive, so that each chunk has a frame to itself.
-const chunkSize = archive.FrameSize - 64<<10 - 1<<20
+// chunkSize is about how much SQL text goes into one entry, in bytes: one
+// statement, well below the packet size of any server in use. Several entries
+// share a frame of the archive and are hashed side by side.
+const chunkSize = 512 << 10
 
 // database packs tables, then what depends on them. The names of the entries
 // sort in the order in which the text must be loaded.

@@ -14,7 +14,7 @@ import (
 
 // statementSize is about how long one INSERT gets, in bytes: far below the
 // packet size of any server in use, and long enough to load fast.
-const statementSize = 1 << 20
+const statementSize = 512 << 10
 
 // reader reads one snapshot: a transaction on one connection.
 type reader struct {
