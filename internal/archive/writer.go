@@ -21,7 +21,7 @@ import (
 // Options sets how a Writer works. The zero value is good.
 type Options struct {
 	Level   Level
-	Workers int // goroutines that compress; 0: one for each core
+	Workers int // goroutines that compress; 0: a few more than cores
 }
 
 // Totals tells what a Writer has written.
@@ -77,15 +77,18 @@ type part struct {
 	next     chan hash.Hash // state for the pieces after; nil in the last
 }
 
+// spareWorkers compress while others wait for a hash or for the file.
+const spareWorkers = 2
+
 // NewWriter returns a Writer that writes to dst until Close. Cancelling ctx
 // makes further calls fail.
 func NewWriter(ctx context.Context, dst io.Writer, opts Options) (*Writer, error) {
 	workers := opts.Workers
 	if workers <= 0 {
-		workers = runtime.GOMAXPROCS(0)
+		workers = runtime.GOMAXPROCS(0) + spareWorkers
 	}
 	w := &Writer{dst: dst, sum: sha256.New(),
-		queue: make(chan *frame, 3*workers), work: make(chan *frame, 3*workers)}
+		queue: make(chan *frame, workers), work: make(chan *frame, workers)}
 	w.ctx, w.cancel = context.WithCancelCause(ctx)
 	var err error
 	if w.indexer, err = zstd.NewWriter(&w.index, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20)); err != nil {

@@ -98,7 +98,11 @@ func columnList(l *Lexer, d Dialect) (names []string, err error) {
 func (ins *Insert) AppendInsert(dst, stmt []byte, d Dialect, target string, rewrite Rewrite) (out []byte, rows int64, err error) {
 	dst = append(append(dst, "INSERT INTO "...), target...)
 	for i, c := range ins.Columns {
-		dst = append(dst, ",("[b2i(i == 0)])
+		if i == 0 {
+			dst = append(dst, " ("...)
+		} else {
+			dst = append(dst, ',')
+		}
 		dst = append(dst, QuoteName(c, d)...)
 	}
 	if len(ins.Columns) > 0 {
@@ -112,13 +116,6 @@ func (ins *Insert) AppendInsert(dst, stmt []byte, d Dialect, target string, rewr
 	return append(r.dst, stmt[r.copied:r.end]...), r.count, nil
 }
 
-func b2i(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
-}
-
 // rowReader goes through (…),(…) and copies what is not changed in long runs.
 type rowReader struct {
 	Lexer
@@ -127,6 +124,17 @@ type rowReader struct {
 	end     int
 	rewrite Rewrite
 	count   int64
+}
+
+// Skip passes over white space only: rows hold no comments, and some comments
+// are not what they seem.
+func (r *rowReader) Skip() (Token, error) {
+	for {
+		t, err := r.Next()
+		if err != nil || t.Kind != Space {
+			return t, err
+		}
+	}
 }
 
 func (r *rowReader) refuse(t Token) error {
@@ -207,8 +215,11 @@ func (r *rowReader) value(column int) error {
 		}
 		return nil
 	case Word:
+		if t.Is("NULL") { // by far the most frequent, and worth no allocation
+			return nil
+		}
 		switch w := strings.ToLower(string(t.Text)); w {
-		case "null", "true", "false":
+		case "true", "false":
 			return nil
 		case "_binary", "_utf8mb4", "_utf8", "_utf8mb3", "_latin1", "_ascii":
 			if t, err = r.Skip(); err != nil || t.Kind != String && t.Kind != Bytes || r.d != MySQL {

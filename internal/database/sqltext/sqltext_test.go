@@ -1,0 +1,362 @@
+package sqltext
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// kinds names token kinds for tests.
+var kinds = map[Kind]string{Space: "_", Comment: "comment", Conditional: "conditional", Word: "word", Name: "name", String: "string", Bytes: "bytes", Number: "number", Punct: "punct"}
+
+func TestTokens(t *testing.T) {
+	for _, c := range []struct {
+		d    Dialect
+		in   string
+		want string // kind:text, spaces left out
+	}{
+		{MySQL, "INSERT INTO `a``b` VALUES (1,-2.5e-3,'x');", "word:INSERT word:INTO name:`a``b` word:VALUES punct:( number:1 punct:, punct:- number:2.5e-3 punct:, string:'x' punct:) punct:;"},
+		{MySQL, `'it''s' 'a\'b' "q\"x" 'end\\'`, `string:'it''s' string:'a\'b' string:"q\"x" string:'end\\'`},
+		{SQLite, `'a\' "n""m" [odd name]`, `string:'a\' name:"n""m" name:[odd name]`},
+		{MySQL, "x'00ff' X'AB' b'101' 0xAF 0x 10", "bytes:x'00ff' bytes:X'AB' bytes:b'101' bytes:0xAF number:0 word:x number:10"},
+		{MySQL, "a -- note\nb # note\nc /* x ; y */ d", "word:a comment:-- note word:b comment:# note word:c comment:/* x ; y */ word:d"},
+		{MySQL, "5--3", "number:5 punct:- punct:- number:3"},
+		{SQLite, "5--3", "number:5 comment:--3"},
+		{MySQL, "/*!40101 SET x=1 */ /*M!100100 y */", "conditional:/*!40101 SET x=1 */ conditional:/*M!100100 y */"},
+		{SQLite, "/*!40101 SET x=1 */", "comment:/*!40101 SET x=1 */"},
+		{MySQL, "_utf8mb4'ü' @var größe", "word:_utf8mb4 string:'ü' word:@var word:größe"},
+		{SQLite, "9e999 .5 1.", "number:9e999 number:.5 number:1."},
+	} {
+		l := NewLexer([]byte(c.in), c.d)
+		var got []string
+		for {
+			tok, err := l.Next()
+			require.NoError(t, err, c.in)
+			if tok.Kind == End {
+				break
+			}
+			if tok.Kind != Space {
+				got = append(got, kinds[tok.Kind]+":"+string(tok.Text))
+			}
+		}
+		assert.Equal(t, c.want, strings.Join(got, " "))
+	}
+	for _, open := range []string{"'abc", `'abc\'`, "`abc", "/* abc", "x'00"} {
+		_, err := NewLexer([]byte(open), MySQL).Next()
+		assert.ErrorIs(t, err, errOpen, open)
+	}
+}
+
+// TestLiteralsComeBack: what is written as a literal is read as the same bytes.
+func TestLiteralsComeBack(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(1, 2))
+	values := [][]byte{nil, []byte("plain"), []byte("it's"), []byte(`back\slash`), []byte("\x00\x1a\r\n\t\b"), []byte("🚢 Grüße"), {0xff, 0xfe, 0}, []byte(`"double"`), []byte("%_")}
+	for range 400 {
+		b := make([]byte, rnd.IntN(40))
+		for i := range b {
+			b[i] = byte(rnd.IntN(256))
+		}
+		values = append(values, b)
+	}
+	read := func(text []byte, d Dialect) []byte {
+		stmt := append([]byte("INSERT INTO t VALUES ("), append(text, ')')...)
+		ins, err := ParseInsert(stmt, d)
+		require.NoError(t, err, "%s", stmt)
+		var got []byte
+		_, n, err := ins.AppendInsert(nil, stmt, d, "t", func(_ int, _ []byte, value func() ([]byte, error)) ([]byte, bool, error) {
+			v, err := value()
+			got = v
+			return nil, false, err
+		})
+		require.NoError(t, err, "%s", stmt)
+		require.EqualValues(t, 1, n)
+		return got
+	}
+	for _, v := range values {
+		assert.Equal(t, string(v), string(read(AppendMySQLString(nil, v, false), MySQL)))
+		assert.Equal(t, string(v), string(read(AppendMySQLString([]byte{}, v, true), MySQL)))
+		assert.Equal(t, string(v), string(read(AppendHex(nil, v), MySQL)))
+		assert.Equal(t, string(v), string(read(AppendSQLiteText(nil, v), SQLite)))
+		assert.Equal(t, string(v), string(read(AppendHex(nil, v), SQLite)))
+	}
+}
+
+func TestMySQLStringsMarkWhatIsNotASCII(t *testing.T) {
+	assert.Equal(t, `'plain'`, string(AppendMySQLString(nil, []byte("plain"), false)))
+	assert.Equal(t, `_binary'ü'`, string(AppendMySQLString(nil, []byte("ü"), false)))
+	assert.Equal(t, `x _binary'a'`, string(AppendMySQLString([]byte("x "), []byte("a"), true)))
+	assert.Equal(t, `'a\0b\n\'\\'`, string(AppendMySQLString(nil, []byte("a\x00b\n'\\"), false)))
+}
+
+// double makes every text twice as long, to see what rewriting keeps.
+func double(_ int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error) {
+	v, err := value()
+	return append(v, v...), err == nil && !bytes.Contains(raw, []byte("keep")), err
+}
+
+func TestAppendInsert(t *testing.T) {
+	for _, c := range []struct {
+		d        Dialect
+		in, want string
+		rows     int64
+	}{
+		{MySQL, "INSERT INTO `t` (`a`,`b`) VALUES\n(1,'x'),\n(2,NULL);", "INSERT INTO `new` (`a`,`b`) VALUES\n(1,'xx'),\n(2,NULL)", 2},
+		{MySQL, "INSERT INTO t VALUES ('keep','y')", "INSERT INTO `new` VALUES ('keep','yy')", 1},
+		{MySQL, `INSERT INTO t VALUES (_binary'ü\'',-1.5,x'00')`, "INSERT INTO `new` VALUES (_binary'ü\\'ü\\'',-1.5,x'0000')", 1},
+		{MySQL, `INSERT INTO t VALUES (_utf8mb4'ü')`, "INSERT INTO `new` VALUES (_utf8mb4'üü')", 1},
+		{MySQL, `INSERT INTO t VALUES ("q")`, "INSERT INTO `new` VALUES ('qq')", 1},
+		{MySQL, `INSERT INTO t VALUES (b'01',true,FALSE) ; `, "INSERT INTO `new` VALUES (b'01',true,FALSE)", 1},
+		{SQLite, `INSERT INTO "t" ("a") VALUES ('it''s')`, `INSERT INTO "new" ("a") VALUES ('it''sit''s')`, 1},
+		{SQLite, `INSERT INTO "t" VALUES (CAST(x'0041' AS TEXT),x'ff',9e999)`, `INSERT INTO "new" VALUES (CAST(x'00410041' AS TEXT),x'ffff',9e999)`, 1},
+	} {
+		ins, err := ParseInsert([]byte(c.in), c.d)
+		require.NoError(t, err, c.in)
+		out, rows, err := ins.AppendInsert(nil, []byte(c.in), c.d, QuoteName("new", c.d), double)
+		require.NoError(t, err, c.in)
+		assert.Equal(t, c.want, string(out))
+		assert.Equal(t, c.rows, rows)
+	}
+}
+
+// TestInsertsThatAreRefused: rows are literals, one statement, nothing else.
+func TestInsertsThatAreRefused(t *testing.T) {
+	for _, in := range []string{
+		"INSERT INTO t VALUES (load_file('/etc/passwd'))",
+		"INSERT INTO t VALUES ((SELECT 1))",
+		"INSERT INTO t SELECT * FROM mysql.user",
+		"INSERT INTO t VALUES (1); DROP TABLE t",
+		"INSERT INTO t VALUES (1) ON DUPLICATE KEY UPDATE a=1",
+		"INSERT INTO t VALUES (@@version)",
+		"INSERT INTO t VALUES (1 /*!50000 , load_file('x') */)",
+		"INSERT INTO t VALUES (1 /* note */)",
+		"INSERT INTO t VALUES (1+1)",
+		"INSERT INTO t VALUES (NOW())",
+		"INSERT INTO t VALUES (_binary load_file('x'))",
+		"INSERT INTO t (a,b) VALUES (1)",
+		"INSERT INTO t VALUES (1) RETURNING a",
+		"INSERT INTO t SET a=1",
+		"INSERT INTO db.t VALUES (1)",
+		"INSERT IGNORE INTO t VALUES (1)",
+		"REPLACE INTO t VALUES (1)",
+		"INSERT INTO t VALUES (CAST(1 AS TEXT))",
+		"INSERT INTO t VALUES ('open",
+		"INSERT INTO t VALUES ()",
+		"INSERT INTO t VALUES (1,)",
+		"INSERT INTO t VALUES",
+		"INSERT INTO t VALUES (x'0g')",
+	} {
+		for _, d := range []Dialect{MySQL, SQLite} {
+			ins, err := ParseInsert([]byte(in), d)
+			if err == nil {
+				_, _, err = ins.AppendInsert(nil, []byte(in), d, "t", double)
+			}
+			assert.Error(t, err, in)
+		}
+	}
+}
+
+const fullTable = "CREATE TABLE `orders` (\n" +
+	"  `id` bigint(20) unsigned NOT NULL AUTO_INCREMENT,\n" +
+	"  `code` varchar(20) NOT NULL DEFAULT 'a,b) KEY',\n" +
+	"  `kind` enum('it''s','b(') DEFAULT NULL COMMENT 'with, comma',\n" +
+	"  `total` decimal(10,2) GENERATED ALWAYS AS (`a` * (1 + `b`)) STORED,\n" +
+	"  PRIMARY KEY (`id`),\n" +
+	"  UNIQUE KEY `code` (`code`),\n" +
+	"  KEY `mixed` (`kind`,`code`(10)),\n" +
+	"  FULLTEXT KEY `words` (`code`),\n" +
+	"  CONSTRAINT `fk_1` FOREIGN KEY (`kind`) REFERENCES `kinds` (`id`) ON DELETE CASCADE,\n" +
+	"  CONSTRAINT `positive` CHECK (`total` > 0)\n" +
+	") ENGINE=InnoDB AUTO_INCREMENT=7 DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_unicode_ci COMMENT='a (table)'"
+
+func TestParseCreateTable(t *testing.T) {
+	c, err := ParseCreateTable([]byte(fullTable), MySQL)
+	require.NoError(t, err)
+	assert.Equal(t, "orders", c.Name)
+	assert.Equal(t, []string{"id", "code", "kind", "total"}, c.Columns())
+	assert.Equal(t, "id", c.AutoColumn())
+	assert.Equal(t, fullTable, c.Text)
+	var shape []string
+	for _, it := range c.Items {
+		shape = append(shape, fmt.Sprintf("%d %s %s", it.Kind, it.Name, strings.Join(it.Columns, "+")))
+	}
+	assert.Equal(t, []string{"0 id ", "0 code ", "0 kind ", "0 total ", "1  id", "2 code code", "3 mixed kind+code", "3 words code", "4 fk_1 kind", "5 positive "}, shape)
+	all := c.Render("`orders`", func(Item) bool { return true })
+	assert.Equal(t, fullTable, all, "what is taken apart can be put together again")
+	bare := c.Render("`x`", func(it Item) bool { return it.Kind == Column })
+	assert.NotContains(t, bare, "KEY `code`")
+	assert.Contains(t, bare, "AUTO_INCREMENT=7")
+}
+
+func TestTablesThatAreRefused(t *testing.T) {
+	for _, in := range []string{
+		"CREATE TABLE t (a int) SELECT * FROM mysql.user",
+		"CREATE TABLE t AS SELECT 1",
+		"CREATE TABLE t LIKE u",
+		"CREATE TABLE t (a int) DATA DIRECTORY='/tmp'",
+		"CREATE TABLE t (a int) /*!50100 DATA DIRECTORY='/tmp' */",
+		"CREATE TABLE t (a int) ENGINE=FEDERATED CONNECTION='mysql://h/d/t'",
+		"CREATE TABLE t (a int) ENGINE=CONNECT",
+		"CREATE TABLE t (a int) ENGINE=CSV",
+		"CREATE TABLE t (a int) /*! ENGINE=MRG_MYISAM UNION=(a,b) */",
+		"CREATE TABLE t (a int); DROP TABLE u",
+		"CREATE TABLE t (a int DEFAULT (load_file('/etc/passwd')))",
+		"CREATE TABLE t (a int",
+		"CREATE OR REPLACE TABLE t (a int)",
+		"CREATE TEMPORARY TABLE t (a int)",
+		"DROP TABLE t",
+	} {
+		_, err := ParseCreateTable([]byte(in), MySQL)
+		assert.Error(t, err, in)
+	}
+}
+
+func TestShapes(t *testing.T) {
+	for in, want := range map[string]Shape{
+		"SET NAMES utf8mb4":              ShapeNone,
+		"INSERT INTO t VALUES (1)":       ShapeInsert,
+		"create table t (a int)":         ShapeTable,
+		"CREATE UNIQUE INDEX i ON t (a)": ShapeIndex,
+		"CREATE VIEW v AS SELECT 1":      ShapeView,
+		"CREATE ALGORITHM=MERGE SQL SECURITY INVOKER VIEW `v` AS SELECT 1": ShapeView,
+		"CREATE TRIGGER t AFTER INSERT ON a FOR EACH ROW SET @x = 1":       ShapeTrigger,
+	} {
+		got, err := ShapeOf([]byte(in), MySQL)
+		require.NoError(t, err, in)
+		assert.Equal(t, want, got, in)
+	}
+	for _, in := range []string{"DROP TABLE t", "GRANT ALL ON *.* TO x", "LOAD DATA INFILE 'x' INTO TABLE t", "CREATE USER x", "CREATE FUNCTION f() RETURNS INT RETURN 1",
+		"CREATE VIRTUAL TABLE t USING fts5(a)", "ATTACH 'x' AS y", "/*!50000 DROP TABLE t */", "SELECT 1", "CREATE VIEW v AS SELECT load_file('/etc/passwd')",
+		"CREATE VIEW v AS SELECT 1 INTO OUTFILE '/tmp/x'", "CALL p()", "DELIMITER", "UPDATE t SET a=1", "DELETE FROM t", "ALTER TABLE t ADD a INT", "source /etc/passwd"} {
+		_, err := ShapeOf([]byte(in), MySQL)
+		assert.ErrorIs(t, err, ErrRefused, in)
+	}
+}
+
+func TestObjectName(t *testing.T) {
+	for in, want := range map[string]string{
+		"CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `a``b` AS SELECT 1": "a`b",
+		"CREATE TRIGGER IF NOT EXISTS tr AFTER INSERT ON t BEGIN SELECT 1; END":   "tr",
+	} {
+		got, err := ObjectName([]byte(in), MySQL)
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+	_, err := ObjectName([]byte("CREATE TABLE t (a int)"), MySQL)
+	assert.ErrorIs(t, err, ErrRefused)
+}
+
+// statements splits a text through readers of every awkward kind.
+func statements(t *testing.T, d Dialect, text string) []string {
+	t.Helper()
+	collect := func(s *Splitter) (out []string) {
+		for {
+			st, err := s.Next()
+			if errors.Is(err, io.EOF) {
+				return out
+			}
+			require.NoError(t, err)
+			require.Equal(t, string(st.Text), text[st.Offset:int(st.Offset)+len(st.Text)], "offset")
+			out = append(out, string(st.Text))
+		}
+	}
+	whole := collect(SplitBytes([]byte(text), d))
+	assert.Equal(t, whole, collect(NewSplitter(strings.NewReader(text), d, 0)))
+	assert.Equal(t, whole, collect(NewSplitter(iotest.OneByteReader(strings.NewReader(text)), d, 0)), "byte by byte")
+	return whole
+}
+
+func TestSplit(t *testing.T) {
+	assert.Equal(t, []string{"SET a=1", "INSERT INTO t VALUES ('a;b','it''s','x\\';')", "SELECT 2"},
+		statements(t, MySQL, "-- head;\nSET a=1;\n\n/* ; */ INSERT INTO t VALUES ('a;b','it''s','x\\';');;\nSELECT 2"))
+	assert.Equal(t, []string{"/*!40101 SET x=1 */", "SET y=2"}, statements(t, MySQL, "/*!40101 SET x=1 */;\r\nSET y=2;\r\n"))
+	assert.Equal(t, []string{"CREATE TRIGGER a BEGIN SET x=1; SET y=2; END", "SET z=3"},
+		statements(t, MySQL, "DELIMITER ;;\nCREATE TRIGGER a BEGIN SET x=1; SET y=2; END;;\ndelimiter ;\nSET z=3;"))
+	assert.Equal(t, []string{"CREATE TRIGGER tr AFTER INSERT ON t BEGIN UPDATE t SET a=';'; SELECT CASE WHEN 1 THEN 2 END; END", "SELECT 1"},
+		statements(t, SQLite, "CREATE TRIGGER tr AFTER INSERT ON t BEGIN UPDATE t SET a=';'; SELECT CASE WHEN 1 THEN 2 END; END;\nSELECT 1;"))
+	assert.Equal(t, []string{"SELECT 1"}, statements(t, MySQL, "\ufeffSELECT 1;"), "byte order mark")
+	assert.Empty(t, statements(t, MySQL, "  -- nothing\n"))
+	_, err := SplitBytes([]byte("INSERT INTO t VALUES ('open"), MySQL).Next()
+	assert.ErrorIs(t, err, errOpen)
+	_, err = NewSplitter(strings.NewReader("SELECT '"+strings.Repeat("x", 1<<20)+"'"), MySQL, 1000).Next()
+	assert.ErrorIs(t, err, ErrTooLong)
+}
+
+func FuzzInsert(f *testing.F) {
+	for _, s := range []string{"INSERT INTO `t` (`a`) VALUES (1,'x'),(NULL,x'00');", "INSERT INTO t VALUES (_binary'\\'',CAST(x'00' AS TEXT))", "INSERT INTO t VALUES (load_file('x'))"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, in []byte) {
+		for _, d := range []Dialect{MySQL, SQLite} {
+			ins, err := ParseInsert(in, d)
+			if err != nil {
+				continue
+			}
+			out, rows, err := ins.AppendInsert(nil, in, d, QuoteName("t", d), double)
+			if err != nil {
+				continue
+			}
+			// What was let through is let through again, with as many rows.
+			again, err := ParseInsert(out, d)
+			require.NoError(t, err, "%q became %q", in, out)
+			_, n, err := again.AppendInsert(nil, out, d, "t", nil)
+			require.NoError(t, err, "%q became %q", in, out)
+			require.Equal(t, rows, n)
+		}
+	})
+}
+
+func FuzzSplit(f *testing.F) {
+	f.Add([]byte("SET a=1; INSERT INTO t VALUES ('a;b');DELIMITER //\nx//"))
+	f.Add([]byte("CREATE TRIGGER t BEGIN SELECT 1; END;"))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		for _, d := range []Dialect{MySQL, SQLite} {
+			a, b := SplitBytes(in, d), NewSplitter(iotest.HalfReader(bytes.NewReader(in)), d, 0)
+			for {
+				x, errA := a.Next()
+				y, errB := b.Next()
+				require.Equal(t, errA == nil, errB == nil, "%v, %v", errA, errB)
+				if errA != nil {
+					break
+				}
+				require.Equal(t, string(x.Text), string(y.Text))
+			}
+		}
+	})
+}
+
+func BenchmarkAppendInsert(b *testing.B) {
+	var stmt []byte
+	stmt = append(stmt, "INSERT INTO `t` (`a`,`b`,`c`) VALUES\n"...)
+	for i := range 2000 {
+		if i > 0 {
+			stmt = append(stmt, ",\n"...)
+		}
+		stmt = fmt.Appendf(stmt, "(%d,'The ferry leaves at ten and comes back with the tide. It\\'s %d.',NULL)", i, i)
+	}
+	b.SetBytes(int64(len(stmt)))
+	b.ReportAllocs()
+	var out []byte
+	for b.Loop() {
+		ins, err := ParseInsert(stmt, MySQL)
+		require.NoError(b, err)
+		out, _, err = ins.AppendInsert(out[:0], stmt, MySQL, "`x`", nil)
+		require.NoError(b, err)
+	}
+}
+
+func BenchmarkAppendMySQLString(b *testing.B) {
+	v := []byte(strings.Repeat("The ferry leaves at ten and comes back with the tide. ", 40))
+	b.SetBytes(int64(len(v)))
+	var out []byte
+	for b.Loop() {
+		out = AppendMySQLString(out[:0], v, false)
+	}
+}
