@@ -179,9 +179,6 @@ func (r *run) putBack() []byte {
 	}
 	if rep := r.res.Replaced; rep != nil && len(rep.PutBack) > 0 {
 		fmt.Fprintf(&b, "The old state of %s is kept beside the new. To put it back, run there:\n\n", p.Database)
-		if p.Manifest.Database.Engine == "mariadb" {
-			b.WriteString("    SET foreign_key_checks=0;\n")
-		}
 		for _, s := range rep.PutBack {
 			fmt.Fprintf(&b, "    %s\n", s)
 		}

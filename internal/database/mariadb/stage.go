@@ -153,7 +153,7 @@ func (s *stage) Switch(ctx context.Context) (*database.Replaced, error) {
 	if err != nil {
 		return nil, fmt.Errorf("list the tables of the target: %w", err)
 	}
-	var renames []string
+	var renames, drops, back []string // back: what puts the old tables back, after the new ones are dropped
 	stamp := time.Now().UTC().Format("060102_150405")
 	for i, name := range s.order {
 		for _, row := range live {
@@ -170,9 +170,10 @@ func (s *stage) Switch(ctx context.Context) (*database.Replaced, error) {
 			kept = strings.ToValidUTF8(kept[:min(len(kept), 60)], "")
 			rep.Tables[name] = kept
 			renames = append(renames, quote(name)+" TO "+quote(kept))
-			rep.PutBack = append(rep.PutBack, fmt.Sprintf("DROP TABLE %s; RENAME TABLE %s TO %s;", quote(name), quote(kept), quote(name)))
+			back = append(back, fmt.Sprintf("RENAME TABLE %s TO %s;", quote(kept), quote(name)))
 		}
 		renames = append(renames, quote(s.tables[name].name)+" TO "+quote(name))
+		drops = append(drops, "DROP TABLE "+quote(name)+";")
 	}
 	if len(renames) > 0 {
 		if err := s.exec(ctx, "exchange the tables", "RENAME TABLE "+strings.Join(renames, ", ")); err != nil {
@@ -180,8 +181,15 @@ func (s *stage) Switch(ctx context.Context) (*database.Replaced, error) {
 		}
 	}
 	s.done = true
+	views := rep.PutBack
+	rep.PutBack = nil
 	s.foreignKeys(ctx, rep)
+	back = append(rep.PutBack, back...)
+	rep.PutBack = nil
 	s.makeObjects(ctx, rep)
+	if back = append(append(back, views...), rep.PutBack...); len(back) > 0 {
+		rep.PutBack = append(append([]string{"SET foreign_key_checks=0;"}, drops...), back...)
+	}
 	return rep, s.db.Close()
 }
 
@@ -246,7 +254,7 @@ func (s *stage) makeObjects(ctx context.Context, rep *database.Replaced) {
 			show, drop, at = "SHOW CREATE TRIGGER ", "DROP TRIGGER IF EXISTS ", 2
 		}
 		if def, err := stringRows(s.db.QueryContext(ctx, show+quote(o.Name))); err == nil && len(def) > 0 {
-			rep.PutBack = append(rep.PutBack, def[0][at]+";")
+			rep.PutBack = append(rep.PutBack, drop+quote(o.Name)+";", def[0][at]+";")
 		}
 		err := s.exec(ctx, fmt.Sprintf("replace %s %s", o.Kind, o.Name), drop+quote(o.Name))
 		if err == nil {

@@ -178,13 +178,15 @@ func numberEnd(b []byte) int {
 // quotedEnd gives the length of the quoted text at the beginning of b, whose
 // quote may be doubled or, if backslash is set, escaped; -1 if it does not end.
 func quotedEnd(b []byte, quote byte, backslash bool) int {
-	i := 1
+	i, end := 1, 0 // end: where the next quote stands, once it has been looked for
 	for {
-		n := bytes.IndexByte(b[i:], quote)
-		if n < 0 {
-			return -1
+		if end < i {
+			n := bytes.IndexByte(b[i:], quote)
+			if n < 0 {
+				return -1
+			}
+			end = i + n
 		}
-		end := i + n
 		if backslash {
 			if s := bytes.IndexByte(b[i:end], '\\'); s >= 0 {
 				if i += s + 2; i > len(b) {
