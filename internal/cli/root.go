@@ -135,11 +135,7 @@ func revision() string {
 // flagError suggests the nearest flag for a misspelt one.
 func flagError(cmd *cobra.Command, err error) error {
 	if name, ok := strings.CutPrefix(err.Error(), "unknown flag: --"); ok {
-		var names []string
-		for _, f := range flagNames(cmd) {
-			names = append(names, f)
-		}
-		if n := nearest.Of(name, names); n != "" {
+		if n := nearest.Of(name, flagNames(cmd)); n != "" {
 			return usage("there is no option --%s; did you mean --%s?", name, n)
 		}
 		return usage("there is no option --%s; see hovix %s --help", name, cmd.Name())

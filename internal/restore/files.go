@@ -182,7 +182,18 @@ func (s *fileStage) small(path string, p archive.Piece) error {
 		return err
 	}
 	_, err = f.Write(p.Data)
-	return s.closeFile(f, p.Entry, err)
+	return s.finished(p.Entry, s.closeFile(f, p.Entry, err))
+}
+
+// finished counts a file that was staged.
+func (s *fileStage) finished(e *archive.Entry, err error) error {
+	if err == nil {
+		s.mu.Lock()
+		s.count++
+		s.bytes += e.Size
+		s.mu.Unlock()
+	}
+	return err
 }
 
 // closeFile gives a written file its mode, owner and time.
@@ -202,10 +213,6 @@ func (s *fileStage) closeFile(f *os.File, e *archive.Entry, err error) error {
 	if err != nil {
 		return fmt.Errorf("stage %s: %w", e.Name, unwrapPath(err))
 	}
-	s.mu.Lock()
-	s.count++
-	s.bytes += e.Size
-	s.mu.Unlock()
 	return nil
 }
 
@@ -233,7 +240,7 @@ func (s *fileStage) large(path string, p archive.Piece) error {
 	}
 	s.mu.Unlock()
 	if done {
-		return s.closeFile(o.f, p.Entry, nil)
+		return s.finished(p.Entry, s.closeFile(o.f, p.Entry, nil))
 	}
 	return nil
 }
@@ -247,8 +254,12 @@ func (s *fileStage) write(rel string, e archive.Entry, content []byte) error {
 	if err := s.folder(slashDir(rel)); err != nil {
 		return err
 	}
-	e.Size = int64(len(content))
-	return s.small(path, archive.Piece{Entry: &e, Data: content, Last: true})
+	f, err := s.create(path)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	return s.closeFile(f, &e, err)
 }
 
 // seal makes the links and gives the folders their modes and times.

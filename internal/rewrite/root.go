@@ -13,7 +13,6 @@ type root struct {
 	index int    // of word in words
 	words []string
 	to    string
-	keep  bool
 }
 
 func (rw *Rewriter) addRoot(m RootMapping) error {

@@ -137,7 +137,7 @@ func joinHost(l database.Location) string {
 	}
 	switch {
 	case l.Socket != "":
-		return host + ":" + l.Socket
+		return "localhost:" + l.Socket // PHP uses a socket with this name only
 	case l.Port != 0:
 		return net.JoinHostPort(host, strconv.Itoa(l.Port))
 	}

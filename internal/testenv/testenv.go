@@ -18,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -185,9 +186,10 @@ func ServePHP(t testing.TB, folder string, port int) {
 	cmd.Env = append(os.Environ(), "PHP_CLI_SERVER_WORKERS=2")
 	var log bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &log, &log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // its workers end with it
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() {
-		_ = cmd.Process.Signal(os.Interrupt)
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
 		_ = cmd.Wait()
 		if t.Failed() {
 			t.Logf("php: %s", tail(log.String(), 4000))

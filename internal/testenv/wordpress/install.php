@@ -29,7 +29,7 @@ foreach (['Pier at dawn', 'Ölhafen', 'Ropes & knots'] as $i => $title) {
     $up = wp_upload_bits(sanitize_file_name($title) . '.png', null, $png);
     $id = wp_insert_attachment(['post_title' => $title, 'post_mime_type' => 'image/png', 'guid' => $up['url']], $up['file']);
     wp_update_attachment_metadata($id, wp_generate_attachment_metadata($id, $up['file']));
-    $images[] = ['id' => $id, 'url' => $up['url'], 'file' => $up['file']];
+    $images[] = ['id' => $id, 'url' => $address . parse_url($up['url'], PHP_URL_PATH), 'file' => $up['file']];
 }
 set_theme_mod('custom_logo', $images[0]['id']);
 set_theme_mod('header_links', ['home' => $address, 'nested' => (object) ['url' => "$address/contact/?a=1&b=2"]]);

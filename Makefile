@@ -1,0 +1,51 @@
+# make demo   build Hovix and let it move the demo site
+# make test   install what the tests need, start private servers, test, stop them
+GO      ?= go
+VERSION ?= 0.1.0
+LDFLAGS  = -s -w -X hovix/internal/cli.version=$(VERSION)
+BUILD    = CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)'
+TARGETS  = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
+
+.PHONY: demo test build bench lint dist man fuzz clean
+
+demo: build
+	@bin/hovix demo
+
+build:
+	@mkdir -p bin
+	@echo "Building bin/hovix (the first build compiles its libraries and takes a minute or two) ..."
+	@$(BUILD) -o bin/hovix ./cmd/hovix
+
+test:
+	@scripts/test.sh
+
+lint:
+	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }
+	$(GO) vet ./...
+	$(GO) run honnef.co/go/tools/cmd/staticcheck@v0.8.2 ./...
+
+# Speed of the parts; scripts/bench.sh measures whole commands.
+bench:
+	$(GO) test -run '^$$' -bench . ./internal/archive ./internal/rewrite/... ./internal/database/sqltext
+
+fuzz:
+	$(GO) test -run '^$$' -fuzz FuzzScan -fuzztime 1m ./internal/archive
+	$(GO) test -run '^$$' -fuzz FuzzValue -fuzztime 1m ./internal/rewrite
+	$(GO) test -run '^$$' -fuzz FuzzRewrite -fuzztime 1m ./internal/rewrite/serialized
+	$(GO) test -run '^$$' -fuzz FuzzInsert -fuzztime 1m ./internal/database/sqltext
+	$(GO) test -run '^$$' -fuzz FuzzSplit -fuzztime 1m ./internal/database/sqltext
+	$(GO) test -run '^$$' -fuzz FuzzParse -fuzztime 1m ./internal/site/phpconf
+
+dist:
+	@mkdir -p dist
+	@for t in $(TARGETS); do \
+	  os=$${t%/*} arch=$${t#*/} ext=; [ $$os = windows ] && ext=.exe; \
+	  echo "dist/hovix-$(VERSION)-$$os-$$arch$$ext"; \
+	  GOOS=$$os GOARCH=$$arch $(BUILD) -o dist/hovix-$(VERSION)-$$os-$$arch$$ext ./cmd/hovix || exit 1; \
+	done
+
+man: build
+	bin/hovix man dist/man
+
+clean:
+	rm -rf bin dist

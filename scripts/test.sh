@@ -1,0 +1,61 @@
+#!/usr/bin/env bash
+# Runs all tests. Installs what they need where root allows, starts private
+# servers in a temporary folder, stops them, and says what ran and what did not.
+set -uo pipefail
+cd "$(dirname "$0")/.."
+
+left_out=()
+scripts/servers.sh install || left_out+=("what could not be installed (see above)")
+
+dir=$(mktemp -d /tmp/hovix-servers.XXXXXX)
+trap 'scripts/servers.sh stop "$dir"' EXIT
+if env=$(scripts/servers.sh start "$dir"); then eval "$env"; else left_out+=("private servers: they did not start"); fi
+
+echo "The tests use:"
+if [ -n "${HOVIX_TEST_MARIADB_SOCKET:-}" ]; then
+  echo "  $(mariadb --no-defaults -S "$HOVIX_TEST_MARIADB_SOCKET" -utester -ptest-password -N -e 'SELECT CONCAT("MariaDB ", VERSION(), ", port ", @@port)')"
+else
+  left_out+=("everything on MariaDB: no server")
+fi
+for tool in php sqlite3 zstd tar; do
+  if command -v $tool >/dev/null; then
+    case $tool in
+    php) echo "  $(php -v | head -1 | cut -d' ' -f1,2)" ;;
+    sqlite3) echo "  SQLite client $(sqlite3 --version | cut -d' ' -f1)" ;;
+    *) echo "  $($tool --version | head -1)" ;;
+    esac
+  else
+    left_out+=("tests against $tool: it is not installed")
+  fi
+done
+if [ -n "${HOVIX_TEST_WORDPRESS:-}" ]; then
+  echo "  WordPress $(sed -n "s/^\$wp_version = '\(.*\)';/\1/p" "$HOVIX_TEST_WORDPRESS/wp-includes/version.php")"
+else
+  left_out+=("the real WordPress site: its package could not be fetched")
+fi
+[ "$(id -u)" -eq 0 ] || left_out+=("a full disk: mounting a small one needs root")
+echo
+
+out=$(mktemp)
+CGO_ENABLED=0 go test -count=1 -timeout 15m -v ./... >"$out" 2>&1
+status=$?
+grep -E '^(ok|FAIL|---? FAIL|panic)' "$out" | grep -v 'no test files'
+if [ $status -ne 0 ]; then
+  echo
+  grep -vE '^(=== |\s*--- PASS|ok|\?)' "$out" | head -200
+fi
+passed=$(grep -cE '^\s*--- PASS' "$out")
+failed=$(grep -cE '^\s*--- FAIL' "$out")
+skipped=$(grep -cE '^\s*--- SKIP' "$out")
+if [ "$skipped" -gt 0 ]; then
+  while read -r line; do left_out+=("$line"); done < <(grep -E 'LEFT OUT' "$out" | sed 's/.*LEFT OUT: //' | sort | uniq -c | sed 's/^ *\([0-9]*\) /\1 × /')
+fi
+rm -f "$out"
+if [ ${#left_out[@]} -gt 0 ]; then
+  echo
+  echo "!!! LEFT OUT of this run:"
+  printf '!!!   %s\n' "${left_out[@]}"
+fi
+echo
+echo "$passed passed, $failed failed, $skipped skipped"
+exit $status
