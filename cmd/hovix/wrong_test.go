@@ -245,6 +245,35 @@ func glob(dir, pattern string) []string {
 	return found
 }
 
+// TestTerminal runs on a terminal: bars come and go, and a question is asked.
+func TestTerminal(t *testing.T) {
+	script := testenv.Tool(t, "script")
+	dir := museum(t, database.Location{})
+	work := t.TempDir()
+	file, target := filepath.Join(work, "x.tar.zst"), filepath.Join(work, "new")
+	siteFile(t, target, `name = "live"`)
+	on := func(answer, command string) string {
+		cmd := exec.Command("timeout", "20", script, "-qec", testenv.Binary(t)+" "+command, "/dev/null")
+		cmd.Env = append(os.Environ(), "TERM=xterm-256color")
+		cmd.Stdin = strings.NewReader(answer)
+		out, _ := cmd.CombinedOutput()
+		require.NotEqual(t, 124, cmd.ProcessState.ExitCode(), "it hangs: %s", out)
+		return string(out)
+	}
+	out := on("", "pack "+dir+" -o "+file)
+	assert.Contains(t, out, "\x1b[1m", "bold")
+	assert.Contains(t, out, "Packed Brackwater Ferry Museum")
+	assert.Contains(t, on("", "inspect --check "+file), "Intact")
+	before := snapshot(t, target)
+	out = on("no\n", "restore "+file+" "+target)
+	assert.Contains(t, out, "Replace it?")
+	assert.Contains(t, out, "nothing was changed")
+	assert.Equal(t, before, snapshot(t, target))
+	out = on("yes\n", "restore "+file+" "+target+" --url https://new.example")
+	assert.Contains(t, out, "Restored Brackwater Ferry Museum")
+	assert.FileExists(t, filepath.Join(target, "assets/style.css"))
+}
+
 // TestInterrupt: Ctrl-C ends a run within a second and leaves nothing.
 func TestInterrupt(t *testing.T) {
 	work := t.TempDir()

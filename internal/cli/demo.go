@@ -70,11 +70,18 @@ func (a *app) demo(ctx context.Context, args []string, f *demoFlags) error {
 	}
 	opts.Step = func(name string) {
 		a.log.Info("step", "name", name)
-		if !a.json {
+		switch {
+		case a.json:
+		case ui.IsTerminal(a.err): // each takes the place of the one before
+			fmt.Fprintf(a.err, "\r\x1b[K%s …", name)
+		default:
 			fmt.Fprintf(a.err, "%s …\n", name)
 		}
 	}
 	rep, err := demo.Tour(ctx, opts)
+	if ui.IsTerminal(a.err) && !a.json {
+		fmt.Fprint(a.err, "\r\x1b[K")
+	}
 	if err != nil {
 		return err
 	}
@@ -177,7 +184,7 @@ func printTour(p *ui.Printer, r *demo.TourReport) {
 		{"2", "surveyed", fmt.Sprintf("%s site on %s %s, %s, %s of uploads", s.Site.Kind, s.Info.Product, s.Info.Version, ui.Count(int64(len(s.Tables)), "table", "tables"), ui.Bytes(s.Parts["uploads"].Bytes)), seconds(r.Times["Surveying it"])},
 		{"3", "packed", fmt.Sprintf("%s, %s, into one archive of %s; the cache stayed behind", ui.Count(r.Packed.Summary.Files.Count, "file", "files"), ui.Count(r.Packed.Summary.Rows, "row", "rows"), ui.Bytes(r.Packed.Totals.Compressed)), seconds(r.Times["Packing it"])},
 		{"4", "inspected", fmt.Sprintf("%s and every byte of it proved intact", ui.Count(r.Checked.Entries, "entry", "entries")), seconds(r.Times["Inspecting the archive"])},
-		{"5", "restored", fmt.Sprintf("in another folder; the switch itself took %s", r.Restored.Switch.Round(100*time.Microsecond)), seconds(r.Times["Restoring it at the new address"])},
+		{"5", "restored", fmt.Sprintf("in another folder; the switch itself took %.1f ms", float64(r.Restored.Switch.Microseconds())/1000), seconds(r.Times["Restoring it at the new address"])},
 		{"6", "rewrote", strings.Replace(addressLine(&r.Restored.Tally), ": ", ":\n", 1), ""},
 		{"7", "visited", fmt.Sprintf("%s, %s and %s, on the old site and on the new", ui.Count(int64(c.Pages), "page", "pages"), ui.Count(int64(c.Pictures), "picture and style", "pictures and styles"), ui.Count(int64(c.Links), "link", "links")), seconds(r.Times["Visiting every page of it"] + r.Times["Visiting every page of the new site"])},
 	}

@@ -184,7 +184,7 @@ func (a *app) printInspection(d *inspection, took time.Duration) {
 	}
 	p.Line("")
 	if d.Checked {
-		p.Good("Intact: %s and %s read and compared with their checksums in %s", ui.Count(d.Entries, "entry", "entries"), ui.Bytes(d.Size), took.Round(10*time.Millisecond))
+		p.Good("Intact: %s and %s read and compared with their checksums in %s", ui.Count(d.Entries, "entry", "entries"), ui.Bytes(d.Size), seconds(took))
 	} else {
 		p.Line("  %s", p.Dim("The index is intact; --check reads everything."))
 	}

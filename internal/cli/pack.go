@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -210,7 +209,7 @@ func printPacked(p *ui.Printer, res *pack.Result, out string) {
 	}
 	rows = append(rows, []string{p.Strong("Archive"), p.Strong(name), p.Strong(ui.Bytes(res.Totals.Compressed))})
 	p.Table(rows, 2)
-	p.Line("    %s", p.Dim(fmt.Sprintf("in %s, largest: %s", res.Elapsed.Round(10*time.Millisecond), largestLine(res.Largest))))
+	p.Line("    %s", p.Dim(fmt.Sprintf("in %s, largest: %s", seconds(res.Elapsed), largestLine(res.Largest))))
 	printLeftOut(p, m.LeftOut)
 	if len(res.Summary.Problems) > 0 {
 		p.Section("To look at")

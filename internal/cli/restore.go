@@ -9,7 +9,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -257,7 +256,7 @@ func printRestored(p *ui.Printer, res *restore.Result) {
 		p.Field("Database", res.Plan.Database)
 	}
 	p.Field("Brought", broughtLine(res))
-	p.Field("Time", fmt.Sprintf("%s, of which %s to switch", res.Elapsed.Round(10*time.Millisecond), res.Switch.Round(time.Millisecond)))
+	p.Field("Time", fmt.Sprintf("%s, of which %s to switch", seconds(res.Elapsed), seconds(res.Switch)))
 	if len(res.Plan.Maps) > 0 {
 		p.Field("Rewrote", append([]string{addressLine(&res.Tally)}, res.Plan.Maps...)...)
 	}
@@ -298,7 +297,7 @@ func addressLine(t *rewrite.Tally) string {
 	var forms []string
 	for f, c := range t.Forms {
 		if c > 0 {
-			forms = append(forms, fmt.Sprintf("%s %s", ui.Count(c, "", "")[:len(ui.Count(c, "", ""))-1], rewrite.Form(f)))
+			forms = append(forms, ui.Count(c, rewrite.Form(f).String(), rewrite.Form(f).String()))
 		}
 	}
 	return fmt.Sprintf("%s in %s: %s", ui.Count(n, "mention", "mentions"), ui.Count(t.Changed, "value", "values"), strings.Join(forms, ", "))
@@ -331,7 +330,7 @@ func printLeftovers(p *ui.Printer, res *restore.Result) {
 		}
 		mark := "  "
 		if rewrite.Reason(r).Finding() {
-			mark = "! "
+			mark = p.Mark() + " "
 		}
 		rows = append(rows, []string{mark + ui.Count(n, rewrite.Reason(r).String(), plural(rewrite.Reason(r))), p.Dim(listOf(where, 3))})
 	}
@@ -339,6 +338,9 @@ func printLeftovers(p *ui.Printer, res *restore.Result) {
 	if res.Tally.Findings() == 0 {
 		p.Line("    %s", p.Dim("These are as they should be."))
 		return
+	}
+	if res.Tally.Leftovers[rewrite.BareHost] > 0 {
+		p.Line("    %s", p.Dim("A bare host name stands in prose, not as an address; restore --bare-hosts rewrites it too:"))
 	}
 	for _, c := range res.Columns {
 		for _, l := range c.Sample {

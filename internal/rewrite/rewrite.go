@@ -134,15 +134,34 @@ func (t *Tally) leftover(r Reason, text []byte, from, to int, detail string) {
 	}
 }
 
-// excerpt cuts text around a mention for a person to recognise.
+// excerpt cuts text around a mention, at spaces, for a person to recognise.
 func excerpt(text []byte, from, to int) string {
-	start, end := max(0, from-24), min(len(text), to+24)
+	const around = 30
+	start, end := max(0, from-around), min(len(text), to+around)
+	before, after := printable(text[start:from]), printable(text[to:end])
+	if start > 0 {
+		if i := strings.IndexByte(before, ' '); i >= 0 {
+			before = before[i+1:]
+		}
+		before = "…" + before
+	}
+	if end < len(text) {
+		if i := strings.LastIndexByte(after, ' '); i >= 0 {
+			after = after[:i]
+		}
+		after += "…"
+	}
+	return before + printable(text[from:to]) + after
+}
+
+// printable turns control characters into spaces and drops torn characters.
+func printable(b []byte) string {
 	return strings.ToValidUTF8(strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f {
 			return ' '
 		}
 		return r
-	}, string(text[start:end])), "")
+	}, string(b)), "")
 }
 
 // Rewriter applies mappings. It holds no state of a run: one Rewriter serves

@@ -44,15 +44,15 @@ func (p *Progress) Phase(name string, total int64) {
 		return
 	}
 	p.endBar()
-	p.bar = p.bars.New(total, mpb.BarStyle().Lbound("").Filler("█").Tip("█").Padding("░").Rbound(""),
-		mpb.BarRemoveOnComplete(),
+	p.bar = p.bars.New(0, mpb.BarStyle().Lbound("").Filler("█").Tip("█").Padding("░").Rbound(""),
 		mpb.PrependDecorators(decor.Name("  "+name+"  ", decor.WCSyncSpaceR)),
-		mpb.AppendDecorators(decor.Name("  "), decor.CountersKibiByte("% .1f / % .1f"), decor.Name("  "), decor.OnComplete(decor.AverageETA(decor.ET_STYLE_GO), "")))
+		mpb.AppendDecorators(decor.Name("  "), decor.CountersKibiByte("% .1f / % .1f"), decor.Name("  "), decor.AverageETA(decor.ET_STYLE_GO)))
+	p.bar.SetTotal(total, false) // a bar that is made with a total ends by itself when that is reached
 }
 
 func (p *Progress) endBar() {
 	if p.bar != nil {
-		p.bar.SetTotal(-1, true)
+		p.bar.Abort(true) // whether it is full or not, and without leaving a line
 		p.bar = nil
 	}
 }

@@ -27,10 +27,12 @@ func New(w io.Writer) *Printer {
 	r := lipgloss.NewRenderer(w)
 	p := &Printer{w: w, width: 100,
 		strong: r.NewStyle().Bold(true),
-		dim:    r.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: "#5f6b76", Dark: "#8b98a5"}),
-		good:   r.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: "#1a7f4b", Dark: "#5fd39a"}),
-		warn:   r.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: "#a65a00", Dark: "#f2b25c"}),
-		accent: r.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: "#0b6b8a", Dark: "#6fc7e0"}),
+		dim:    r.NewStyle().Faint(true),
+		// The terminal's own colours: they suit its background, which to ask for
+		// would swallow what people type.
+		good:   r.NewStyle().Foreground(lipgloss.Color("2")),
+		warn:   r.NewStyle().Foreground(lipgloss.Color("3")),
+		accent: r.NewStyle().Foreground(lipgloss.Color("6")),
 	}
 	if f, ok := w.(*os.File); ok {
 		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 40 {
@@ -84,6 +86,9 @@ func (p *Printer) Good(format string, a ...any) {
 func (p *Printer) Warn(format string, a ...any) {
 	fmt.Fprintf(p.w, "  %s %s\n", p.warn.Render("!"), fmt.Sprintf(format, a...))
 }
+
+// Mark gives the mark of a line to look at.
+func (p *Printer) Mark() string { return p.warn.Render("!") }
 
 // Dim gives text in the background.
 func (p *Printer) Dim(s string) string { return p.dim.Render(s) }
