@@ -2,22 +2,13 @@ package site
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"path/filepath"
 	"slices"
 
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
 )
-
-func ignoreEOF(err error) error {
-	if errors.Is(err, io.EOF) {
-		return nil
-	}
-	return err
-}
 
 // Survey is what a look at a whole site found.
 type Survey struct {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -144,19 +143,4 @@ func sizeOf(p string) (files, bytes int64) {
 		return nil
 	})
 	return files, bytes
-}
-
-// IsEmpty reports whether a folder has nothing in it; a folder that is not
-// there is empty.
-func IsEmpty(dir string) (bool, error) {
-	f, err := os.Open(dir)
-	if errors.Is(err, fs.ErrNotExist) {
-		return true, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
-	names, err := f.Readdirnames(1)
-	return len(names) == 0, ignoreEOF(err)
 }

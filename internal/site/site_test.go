@@ -1,0 +1,263 @@
+package site
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hovix/internal/database"
+	"hovix/internal/rewrite"
+	"hovix/internal/site/phpconf"
+)
+
+// tree writes files into a new folder.
+func tree(t *testing.T, files map[string]string) string {
+	t.Helper()
+	root, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	for rel, content := range files {
+		p := filepath.Join(root, rel)
+		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
+		require.NoError(t, os.WriteFile(p, []byte(content), 0o644))
+	}
+	return root
+}
+
+const wpConfigSource = `<?php
+define( 'DB_NAME', 'shop' );
+define( 'DB_USER', 'shop_user' );
+define( 'DB_PASSWORD', 'p4ss' );
+define( 'DB_HOST', '%s' );
+define( 'AUTH_KEY', 'secret one' );
+define( 'NONCE_SALT', getenv('SALT') );
+$table_prefix = 'abc_';
+define( 'WP_HOME', 'https://shop.example' );
+`
+
+func wordpressTree(t *testing.T, host string) string {
+	return tree(t, map[string]string{
+		"wp-config.php":             fmt.Sprintf(wpConfigSource, host),
+		"wp-includes/version.php":   "<?php\n$wp_version = '6.1.9';\n$required_php_version = '5.6.20';\n",
+		"wp-content/uploads/a.jpg":  "jpg",
+		"wp-content/cache/x.html":   "cached",
+		"wp-content/debug.log":      "log",
+		"wp-content/themes/t/a.php": "<?php",
+		".git/HEAD":                 "ref",
+		"sub/.git/HEAD":             "ref",
+		"backup.tar.zst":            "an old archive",
+		"index.php":                 "<?php",
+	})
+}
+
+func TestWordPressSettings(t *testing.T) {
+	for host, want := range map[string]database.Location{
+		"localhost":              {Host: "localhost"},
+		"db.example:3307":        {Host: "db.example", Port: 3307},
+		"localhost:/run/my.sock": {Host: "localhost", Socket: "/run/my.sock"},
+		"[::1]:3308":             {Host: "::1", Port: 3308},
+	} {
+		s, err := Open(wordpressTree(t, host))
+		require.NoError(t, err)
+		want.Engine, want.Name, want.User, want.Password = database.MariaDB, "shop", "shop_user", "p4ss"
+		assert.Equal(t, want, s.Database, host)
+		assert.Equal(t, "wordpress", s.Kind)
+		assert.Equal(t, "abc_", s.Prefix)
+		assert.Equal(t, "6.1.9", s.Version)
+		assert.Equal(t, "5.6.20", s.Requires["php"])
+		assert.Equal(t, "https://shop.example", s.Address.String())
+		assert.Equal(t, []string{"abc_posts.guid"}, s.Keep)
+		assert.Equal(t, host, joinHost(s.Database), "what is read is written again")
+	}
+}
+
+func TestWordPressSecretsComeAndGo(t *testing.T) {
+	s, err := Open(wordpressTree(t, "localhost"))
+	require.NoError(t, err)
+	source, err := os.ReadFile(filepath.Join(s.Root, wpConfig))
+	require.NoError(t, err)
+	blank, err := s.Blank(wpConfig, source)
+	require.NoError(t, err)
+	for _, secret := range []string{"p4ss", "secret one"} {
+		assert.NotContains(t, string(blank), secret)
+	}
+	assert.NotContains(t, string(blank), "getenv", "a computed secret is blanked too")
+	assert.Contains(t, string(blank), "'shop_user'")
+
+	target := SettingsTarget{Database: database.Location{Engine: database.MariaDB, Host: "db2", Port: 3310, User: "u2", Password: `it's`, Name: "n2"}, Prefix: "abc_"}
+	fresh, err := s.kind.Write(wpConfig, blank, target)
+	require.NoError(t, err)
+	conf, err := phpconf.Parse(fresh)
+	require.NoError(t, err)
+	get := func(name string) string { v, _ := conf.Const(name); return v }
+	assert.Equal(t, []string{"n2", "u2", "it's", "db2:3310"}, []string{get("DB_NAME"), get("DB_USER"), get("DB_PASSWORD"), get("DB_HOST")})
+	seen := map[string]bool{}
+	for _, name := range wpSecrets {
+		assert.GreaterOrEqual(t, len(get(name)), 40, name)
+		seen[get(name)] = true
+	}
+	assert.Len(t, seen, len(wpSecrets), "each secret is its own")
+
+	target.Existing = []byte("<?php define('AUTH_KEY', 'of the target');")
+	kept, err := s.kind.Write(wpConfig, blank, target)
+	require.NoError(t, err)
+	conf, err = phpconf.Parse(kept)
+	require.NoError(t, err)
+	assert.Equal(t, "of the target", get("AUTH_KEY"), "the target's own secrets stay")
+}
+
+func TestWordPressThatCannotBeRead(t *testing.T) {
+	root := wordpressTree(t, "localhost")
+	for content, want := range map[string]string{
+		"<?php define('DB_NAME', getenv('DB'));": "computed by PHP code",
+		"<?php // nothing":                       "DB_NAME is not defined",
+		"<?php define('DB_NAME', 'x":             "line 1: a string has no end",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(root, wpConfig), []byte(content), 0o644))
+		_, err := Open(root)
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestWalkSortsFilesIntoParts(t *testing.T) {
+	s, err := Open(wordpressTree(t, "localhost"))
+	require.NoError(t, err)
+	require.NoError(t, os.Symlink("index.php", filepath.Join(s.Root, "link.php")))
+	parts := map[string]Part{}
+	out := map[string]LeftOut{}
+	require.NoError(t, s.Walk(t.Context(), func(f File) error {
+		if !f.Info.IsDir() {
+			parts[f.Rel] = f.Part
+		}
+		return nil
+	}, func(l LeftOut) { out[l.What] = l }))
+	assert.Equal(t, map[string]Part{
+		"wp-config.php": Settings, "wp-content/uploads/a.jpg": Uploads, "wp-content/themes/t/a.php": Code,
+		"wp-includes/version.php": Code, "index.php": Code, "link.php": Code,
+	}, parts)
+	assert.Equal(t, map[string]LeftOut{
+		"wp-content/cache":     {"wp-content/cache", "cache", 1, 6},
+		"wp-content/debug.log": {"wp-content/debug.log", "as the site's settings say", 1, 3},
+		".git":                 {".git", "version control", 1, 3},
+		"sub/.git":             {"sub/.git", "version control", 1, 3},
+		"backup.tar.zst":       {"backup.tar.zst", "an archive", 1, 14},
+	}, out)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	assert.ErrorIs(t, s.Walk(ctx, nil, nil), context.Canceled)
+}
+
+func TestSiteFile(t *testing.T) {
+	root := tree(t, map[string]string{
+		SiteFile: `
+name = "Ferry"            # comment
+address = "http://ferry.example/a/"
+aliases = ["http://alias.example"]
+database = "sqlite:data/f.sqlite"
+uploads = ["up/", "/media"]
+caches = ["tmp"]
+leave-out = ["*.bak", "private"]
+keep = ["news.guid"]
+`,
+		"up/a.jpg": "x", "media/b.jpg": "x", "tmp/c": "x", "x.bak": "x", "private/s": "x", "data/f.sqlite": "db", "data/f.sqlite-wal": "w", "code.txt": "x",
+	})
+	s, err := Open(root)
+	require.NoError(t, err)
+	assert.Equal(t, "plain", s.Kind)
+	assert.Equal(t, "Ferry", s.Name)
+	assert.Equal(t, "http://ferry.example/a", s.Address.String())
+	assert.Equal(t, "http://alias.example", s.Others[0].String())
+	assert.Equal(t, filepath.Join(root, "data/f.sqlite"), s.Database.Path)
+	rel, inside := s.ResolveSQLite()
+	assert.True(t, inside)
+	assert.Equal(t, "data/f.sqlite", rel)
+	var files, out []string
+	require.NoError(t, s.Walk(t.Context(), func(f File) error {
+		if !f.Info.IsDir() {
+			files = append(files, string(f.Part)+" "+f.Rel)
+		}
+		return nil
+	}, func(l LeftOut) { out = append(out, l.What) }))
+	assert.Equal(t, []string{"code code.txt", "settings hovix.toml", "uploads media/b.jpg", "uploads up/a.jpg"}, files, "the database travels as such")
+	assert.Equal(t, []string{"private", "tmp", "x.bak"}, out)
+}
+
+func TestSiteFileOverridesDetection(t *testing.T) {
+	root := wordpressTree(t, "localhost")
+	require.NoError(t, os.WriteFile(filepath.Join(root, SiteFile), []byte("kind = \"wordpress\"\naddress = \"https://other.example\"\ndatabase = \"mariadb://x@h:3333/y\"\n"), 0o644))
+	s, err := Open(root)
+	require.NoError(t, err)
+	assert.Equal(t, "wordpress", s.Kind)
+	assert.Equal(t, "https://other.example", s.Address.String())
+	assert.Equal(t, "mariadb://x@h:3333/y", s.Database.String())
+	assert.Contains(t, s.Settings, SiteFile)
+	require.NoError(t, os.WriteFile(filepath.Join(root, SiteFile), []byte("kind = \"wordpres\"\n"), 0o644))
+	_, err = Open(root)
+	assert.ErrorContains(t, err, "did you mean wordpress?")
+}
+
+func TestWriteSiteFileInPlace(t *testing.T) {
+	content := []byte("# head\nname = 'Ferry'\naddress  =  \"http://old.example\"   # where\ndatabase = 'sqlite:a.sqlite'\ndatabase-password = \"s3cret # \\\" x\"\n[more]\naddress = \"inner\"\n")
+	_, err := (plain{}).Write(SiteFile, content, SettingsTarget{})
+	require.Error(t, err, "an unknown table is an error, not lost")
+	content = content[:len(content)-len("[more]\naddress = \"inner\"\n")]
+	blank, err := (plain{}).Blank(SiteFile, content)
+	require.NoError(t, err)
+	assert.NotContains(t, string(blank), "s3cret")
+	addr, err := rewrite.ParseAddress("https://new.example/x")
+	require.NoError(t, err)
+	out, err := (plain{}).Write(SiteFile, blank, SettingsTarget{Address: addr, Database: database.Location{Engine: database.SQLite, Path: `odd "name".db`}})
+	require.NoError(t, err)
+	assert.Equal(t, "# head\nname = 'Ferry'\naddress  =  \"https://new.example/x\"   # where\ndatabase = \"sqlite:odd \\\"name\\\".db\"\ndatabase-password = \"\"\n", string(out))
+	other, err := (plain{}).Write("config.json", []byte("{}"), SettingsTarget{Address: addr})
+	require.NoError(t, err)
+	assert.Equal(t, "{}", string(other))
+}
+
+func TestSetTOML(t *testing.T) {
+	for _, c := range [][3]string{
+		{"a = 1\n", "a", "a = \"v\"\n"},
+		{"b = 1\n", "a", "a = \"v\"\nb = 1\n"},
+		{"[t]\na = 1\n", "a", "a = \"v\"\n[t]\na = 1\n"},
+		{"# a = 1\na='x' # c\n", "a", "# a = 1\na=\"v\" # c\n"},
+		{"aa = 1\na = \"x\\\"y\"\n", "a", "aa = 1\na = \"v\"\n"},
+	} {
+		assert.Equal(t, c[2], string(setTOML([]byte(c[0]), c[1], "v")))
+	}
+	assert.Equal(t, `"tab\u0009 q\" b\\ ü"`, tomlString("tab\t q\" b\\ ü"))
+}
+
+func TestLookSurveysWithoutADatabase(t *testing.T) {
+	root := tree(t, map[string]string{SiteFile: "database = \"sqlite:none.sqlite\"\nuploads = [\"up\"]", "up/big.bin": string(make([]byte, 5000)), "a.txt": "12345", "b.txt": "1"})
+	s, err := Open(root)
+	require.NoError(t, err)
+	v, err := s.Look(t.Context())
+	require.NoError(t, err)
+	assert.ErrorContains(t, v.DatabaseErr, "no such file")
+	assert.Equal(t, Amount{1, 5000}, v.Parts[Uploads])
+	assert.Equal(t, Amount{2, 6}, v.Parts[Code])
+	assert.Equal(t, "up/big.bin", v.Largest[0].Name)
+	assert.Len(t, v.Largest, 4)
+}
+
+func TestKeepLargest(t *testing.T) {
+	var list []Thing
+	for i, n := range []int64{5, 1, 9, 3, 7, 2, 8, 1 << 40} {
+		list = KeepLargest(list, Thing{fmt.Sprint(i), n})
+	}
+	var sizes []int64
+	for _, x := range list {
+		sizes = append(sizes, x.Bytes)
+	}
+	assert.Equal(t, []int64{1 << 40, 9, 8, 7, 5}, sizes)
+}
+
+func TestOwnTables(t *testing.T) {
+	s := &Site{Prefix: "abc_"}
+	own := s.Own([]database.Table{{Name: "abc_posts"}, {Name: "abd_posts"}, {Name: "abc"}, {Name: "abc_"}})
+	assert.Equal(t, []database.Table{{Name: "abc_posts"}, {Name: "abc_"}}, own)
+}
