@@ -12,7 +12,7 @@ require (
 	github.com/klauspost/cpuid/v2 v2.4.2
 	github.com/minio/sha256-simd v1.0.1
 	github.com/spf13/cobra v1.10.2
-	github.com/spf13/pflag v1.1.0
+	github.com/spf13/pflag v1.0.9
 	github.com/stretchr/testify v1.12.1
 	github.com/vbauerster/mpb/v8 v8.9.3
 	golang.org/x/net v0.62.0

@@ -74,11 +74,11 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	err := root.ExecuteContext(ctx)
-	for _, c := range a.close {
-		if e := c(); err == nil {
-			err = e
+	defer func() {
+		for _, c := range a.close {
+			_ = c() // the log is whole already: its lines are written one by one
 		}
-	}
+	}()
 	if err == nil {
 		return a.status
 	}
