@@ -1,0 +1,189 @@
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"net"
+	"strings"
+	"testing"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+	"hovix/internal/testenv"
+)
+
+func TestEndpoint(t *testing.T) {
+	for _, c := range []struct {
+		l                database.Location
+		network, address string
+	}{
+		{database.Location{Host: "db.example"}, "tcp", "db.example:3306"},
+		{database.Location{Host: "db.example", Port: 3307}, "tcp", "db.example:3307"},
+		{database.Location{Host: "localhost", Port: 3307}, "tcp", "127.0.0.1:3307"},
+		{database.Location{Host: "::1", Port: 1}, "tcp", "[::1]:1"},
+		{database.Location{Host: "db.example", Socket: "/x"}, "unix", "/x"},
+	} {
+		network, address := endpoint(c.l)
+		assert.Equal(t, c.network, network)
+		assert.Equal(t, c.address, address)
+	}
+}
+
+// TestExplain names the value that is wrong, for each error of server and network.
+func TestExplain(t *testing.T) {
+	l := database.Location{Engine: database.MariaDB, Host: "db.example", User: "u", Password: "secret", Name: "n"}
+	for _, c := range []struct {
+		err          error
+		what, advice string
+	}{
+		{&mysql.MySQLError{Number: 1045, Message: "Access denied"}, "log in", "user and password"},
+		{&mysql.MySQLError{Number: 1698, Message: "Access denied"}, "log in", "user and password"},
+		{&mysql.MySQLError{Number: 1049, Message: "Unknown database"}, "open the database", `no database "n"`},
+		{&mysql.MySQLError{Number: 1044, Message: "Access denied"}, "open the database", "may not use"},
+		{&net.OpError{Op: "dial", Err: errors.New("connection refused")}, "reach the database server", "Nothing answers at db.example:3306"},
+		{&net.OpError{Op: "dial", Err: &net.DNSError{Name: "db.example"}}, "reach the database server", "unknown here"},
+		{context.DeadlineExceeded, "reach the database server", "in time"},
+	} {
+		var ce *database.ConnectError
+		require.ErrorAs(t, explain(l, c.err), &ce)
+		assert.Contains(t, ce.What, c.what)
+		assert.Contains(t, ce.Advice, c.advice)
+		assert.NotContains(t, ce.Error()+ce.Advice, "secret")
+	}
+}
+
+func TestWithoutDefiner(t *testing.T) {
+	for in, want := range map[string]string{
+		"CREATE ALGORITHM=UNDEFINED DEFINER=`a b`@`%` SQL SECURITY DEFINER VIEW `v` AS select 1":            "CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `v` AS select 1",
+		"CREATE DEFINER=`root`@`localhost` TRIGGER `t` AFTER INSERT ON `a` FOR EACH ROW SET @x='DEFINER=y'": "CREATE TRIGGER `t` AFTER INSERT ON `a` FOR EACH ROW SET @x='DEFINER=y'",
+		"CREATE TRIGGER `DEFINER` AFTER INSERT ON `a` FOR EACH ROW SET @x=1":                                "CREATE TRIGGER `DEFINER` AFTER INSERT ON `a` FOR EACH ROW SET @x=1",
+	} {
+		assert.Equal(t, want, withoutDefiner(in))
+	}
+}
+
+func TestDependencyOrder(t *testing.T) {
+	views := []database.Object{{Name: "a", SQL: "select from `b`"}, {Name: "b", SQL: "select from `c`"}, {Name: "c", SQL: "select 1"}, {Name: "d", SQL: "from `a`"}}
+	var got []string
+	for _, v := range dependencyOrder(views) {
+		got = append(got, v.Name)
+	}
+	assert.Equal(t, []string{"c", "b", "a", "d"}, got)
+	assert.Len(t, dependencyOrder([]database.Object{{Name: "x", SQL: "`y`"}, {Name: "y", SQL: "`x`"}}), 2, "a circle ends")
+}
+
+func TestInterpolate(t *testing.T) {
+	assert.Equal(t, `SELECT 'it\'s' , _utf8mb4'ü' , 5`, interpolate("SELECT ? , ? , 5", []any{"it's", "ü"}))
+}
+
+func TestLiterals(t *testing.T) {
+	for _, c := range []struct {
+		cell []byte
+		kind cellKind
+		want string
+	}{
+		{nil, cellText, "NULL"}, {[]byte{}, cellText, "''"}, {[]byte("12"), cellNumber, "12"}, {[]byte{1, 0xff}, cellBits, "x'01ff'"},
+		{[]byte("ü"), cellText, "_binary'ü'"}, {[]byte("a"), cellBinary, "_binary'a'"}, {[]byte("ü"), cellUTF8, "_utf8mb4'ü'"}, {[]byte("a"), cellUTF8, "_utf8mb4'a'"},
+	} {
+		assert.Equal(t, c.want, string(appendLiteral(nil, c.cell, c.kind)))
+	}
+}
+
+// TestSnapshot: what others write while the reader is open does not show, in
+// no table.
+func TestSnapshot(t *testing.T) {
+	l := testenv.MariaDB(t)
+	testenv.Client(t, l, []byte("CREATE TABLE a (x INT) ENGINE=InnoDB; CREATE TABLE b (x INT) ENGINE=InnoDB; INSERT INTO a VALUES (1); INSERT INTO b VALUES (1);"))
+	r, err := Open(t.Context(), l)
+	require.NoError(t, err)
+	defer r.Close()
+	testenv.Client(t, l, []byte("INSERT INTO a VALUES (2); DELETE FROM b;"))
+	for _, table := range []string{"a", "b"} {
+		var text string
+		require.NoError(t, r.Rows(t.Context(), table, 1000, func(c database.Chunk) error { text += string(c.SQL); return nil }))
+		assert.Equal(t, "INSERT INTO `"+table+"` (`x`) VALUES\n(1);\n", text)
+	}
+}
+
+func TestReaderTellsWhatItLeaves(t *testing.T) {
+	l := testenv.MariaDB(t)
+	testenv.Client(t, l, []byte("CREATE TABLE a (x INT); CREATE PROCEDURE p() SELECT 1; CREATE FUNCTION f() RETURNS INT RETURN 1; CREATE EVENT e ON SCHEDULE EVERY 1 DAY DO SELECT 1; CREATE SEQUENCE s;"))
+	r, err := Open(t.Context(), l)
+	require.NoError(t, err)
+	defer r.Close()
+	got, err := r.NotCarried(t.Context())
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"procedure p", "function f", "event e", "sequence s"}, got)
+	assert.Equal(t, "MariaDB", r.Info().Product)
+	assert.True(t, strings.HasPrefix(r.Info().Version, "10.") || strings.HasPrefix(r.Info().Version, "11."), r.Info().Version)
+	tables, err := r.Tables(t.Context())
+	require.NoError(t, err)
+	require.Len(t, tables, 1)
+	_, _, err = r.Definition(t.Context(), "none")
+	assert.Error(t, err)
+	boom := errors.New("disk full")
+	testenv.Client(t, l, []byte("INSERT INTO a VALUES (1)"))
+	r2, err := Open(t.Context(), l)
+	require.NoError(t, err)
+	defer r2.Close()
+	assert.ErrorIs(t, r2.Rows(t.Context(), "a", 10, func(database.Chunk) error { return boom }), boom)
+}
+
+// TestStage shows what readers of the live tables see before, and that nothing
+// stays after a stage is given up.
+func TestStage(t *testing.T) {
+	l := testenv.MariaDB(t)
+	testenv.Client(t, l, []byte("CREATE TABLE t (id INT PRIMARY KEY, v TEXT); INSERT INTO t VALUES (1,'live');"))
+	tables := func() string { return testenv.Client(t, l, []byte("SHOW TABLES")) }
+	value := func() string { return testenv.Client(t, l, []byte("SELECT v FROM t")) }
+	before := tables()
+	def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `t` (`id` int NOT NULL AUTO_INCREMENT, `v` text, `n` int, PRIMARY KEY (`id`), KEY `n` (`n`), UNIQUE KEY `v` (`v`(50)))"), sqltext.MySQL)
+	require.NoError(t, err)
+	stage := func() database.Stage {
+		s, err := NewStage(t.Context(), l, 2)
+		require.NoError(t, err)
+		require.NoError(t, s.Define(t.Context(), def))
+		require.Error(t, s.Define(t.Context(), def), "a table is defined once")
+		require.NoError(t, s.Insert(t.Context(), "t", []byte("INSERT INTO "+s.Target("t")+" (id,v,n) VALUES (7,'new',3)")))
+		require.NoError(t, s.Finish(t.Context(), "t", nil))
+		n, err := s.Count(t.Context(), "t")
+		require.NoError(t, err)
+		assert.EqualValues(t, 1, n)
+		return s
+	}
+	s := stage()
+	assert.Equal(t, "v\nlive\n", value())
+	require.NoError(t, s.Discard(t.Context()))
+	assert.Equal(t, before, tables())
+
+	rep, err := stage().Switch(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "v\nnew\n", value())
+	assert.Empty(t, rep.Warnings)
+	definition := testenv.Client(t, l, []byte("SHOW CREATE TABLE t"))
+	for _, key := range []string{"PRIMARY KEY (`id`)", "KEY `n` (`n`)", "UNIQUE KEY `v` (`v`(50))"} {
+		assert.Contains(t, definition, key)
+	}
+	assert.Equal(t, "v\nlive\n", testenv.Client(t, l, []byte("SELECT v FROM `"+rep.Tables["t"]+"`")))
+	testenv.Client(t, l, []byte(strings.Join(rep.PutBack, "\n")))
+	assert.Equal(t, before, tables(), "by hand it is all as before")
+	assert.Equal(t, "v\nlive\n", value())
+}
+
+func TestStageExplainsWhatDoesNotFit(t *testing.T) {
+	l := testenv.MariaDB(t)
+	s, err := NewStage(t.Context(), l, 2)
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, s.Discard(context.Background())) }()
+	def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE t (v varchar(3), b longblob)"), sqltext.MySQL)
+	require.NoError(t, err)
+	require.NoError(t, s.Define(t.Context(), def))
+	assert.ErrorContains(t, s.Insert(t.Context(), "t", []byte("INSERT INTO "+s.Target("t")+" (v) VALUES ('long')")), "a value became longer than its column holds")
+	huge := append([]byte("INSERT INTO "+s.Target("t")+" (b) VALUES ('"), make([]byte, 17<<20)...)
+	assert.ErrorContains(t, s.Insert(t.Context(), "t", append(huge, "')"...)), "larger than the server accepts (max_allowed_packet)")
+	assert.Error(t, s.Insert(t.Context(), "none", []byte("INSERT INTO "+s.Target("none")+" VALUES (1)")), "a table that was never defined")
+}
