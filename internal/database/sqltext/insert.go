@@ -3,6 +3,7 @@ package sqltext
 import (
 	"bytes"
 	"fmt"
+	"strconv"
 	"strings"
 )
 
@@ -230,6 +231,16 @@ func (r *rowReader) value(column int) error {
 			if r.d == SQLite {
 				return r.cast(column, start)
 			}
+		case "replace":
+			if r.d == SQLite {
+				v, err := r.replace(0)
+				if err != nil {
+					return err
+				}
+				return r.offer(column, start, v, func() ([]byte, error) { return v, nil }, func(v []byte) {
+					r.dst = AppendSQLiteText(r.dst, v)
+				})
+			}
 		}
 	}
 	return r.refuse(t)
@@ -271,12 +282,26 @@ func (r *rowReader) literal(column, start int, t Token, wide bool) error {
 		}
 		raw, decode = v, func() ([]byte, error) { return v, nil }
 	}
+	return r.offer(column, start, raw, decode, func(v []byte) { r.write(start, t, wide, v) })
+}
+
+// offer gives a value to rewrite and has write append what comes back.
+func (r *rowReader) offer(column, start int, raw []byte, decode func() ([]byte, error), write func([]byte)) error {
+	if r.rewrite == nil {
+		return nil
+	}
 	v, changed, err := r.rewrite(column, raw, decode)
 	if err != nil || !changed {
 		return err
 	}
 	r.dst = append(r.dst, r.text[r.copied:start]...)
 	r.copied = r.pos
+	write(v)
+	return nil
+}
+
+// write appends a new value as a literal of the kind that t was.
+func (r *rowReader) write(start int, t Token, wide bool, v []byte) {
 	switch {
 	case r.d == MySQL && t.Kind == Bytes:
 		r.dst = AppendHex(r.dst, v)
@@ -290,5 +315,47 @@ func (r *rowReader) literal(column, start int, t Token, wide bool) error {
 	default:
 		r.dst = AppendSQLiteText(r.dst, v)
 	}
-	return nil
+}
+
+// replace reads (text,'\n',char(10)), in which SQLite's own dump program writes
+// line breaks, where text may be such a call itself, and gives the text meant.
+func (r *rowReader) replace(depth int) ([]byte, error) {
+	open, err := r.Skip()
+	if err != nil || string(open.Text) != "(" || depth > 4 {
+		return nil, r.refuse(open)
+	}
+	t, err := r.Skip()
+	if err != nil {
+		return nil, err
+	}
+	var text []byte
+	switch {
+	case t.Kind == String:
+		text, err = Unquote(nil, t, r.d)
+	case t.Is("replace"):
+		text, err = r.replace(depth + 1)
+	default:
+		return nil, r.refuse(t)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var rest [7]Token
+	for i := range rest {
+		if rest[i], err = r.Skip(); err != nil {
+			return nil, err
+		}
+	}
+	n, err := strconv.Atoi(string(rest[5].Text))
+	if rest[0].Kind != Punct || rest[1].Kind != String || !rest[3].Is("char") || string(rest[4].Text) != "(" || err != nil || n < 1 || n > 127 || string(rest[6].Text) != ")" {
+		return nil, r.refuse(rest[3])
+	}
+	from, err := Unquote(nil, rest[1], r.d)
+	if err != nil {
+		return nil, err
+	}
+	if end, err := r.Skip(); err != nil || string(end.Text) != ")" || len(from) == 0 {
+		return nil, r.refuse(end)
+	}
+	return bytes.ReplaceAll(text, from, []byte{byte(n)}), nil
 }

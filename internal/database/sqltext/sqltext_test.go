@@ -116,6 +116,7 @@ func TestAppendInsert(t *testing.T) {
 		{MySQL, `INSERT INTO t VALUES (b'01',true,FALSE) ; `, "INSERT INTO `new` VALUES (b'01',true,FALSE)", 1},
 		{SQLite, `INSERT INTO "t" ("a") VALUES ('it''s')`, `INSERT INTO "new" ("a") VALUES ('it''sit''s')`, 1},
 		{SQLite, `INSERT INTO "t" VALUES (CAST(x'0041' AS TEXT),x'ff',9e999)`, `INSERT INTO "new" VALUES (CAST(x'00410041' AS TEXT),x'ffff',9e999)`, 1},
+		{SQLite, `INSERT INTO t VALUES (replace(replace('a\r\nit''s','\r',char(13)),'\n',char(10)),2)`, "INSERT INTO \"new\" VALUES ('a\r\nit''sa\r\nit''s',2)", 1},
 	} {
 		ins, err := ParseInsert([]byte(c.in), c.d)
 		require.NoError(t, err, c.in)
@@ -137,6 +138,9 @@ func TestInsertsThatAreRefused(t *testing.T) {
 		"INSERT INTO t VALUES (@@version)",
 		"INSERT INTO t VALUES (1 /*!50000 , load_file('x') */)",
 		"INSERT INTO t VALUES (1 /* note */)",
+		"INSERT INTO t VALUES (replace('x','y',load_extension(10)))",
+		"INSERT INTO t VALUES (replace((SELECT 1),'y',char(10)))",
+		"INSERT INTO t VALUES (replace('x','y',char(10),1))",
 		"INSERT INTO t VALUES (1+1)",
 		"INSERT INTO t VALUES (NOW())",
 		"INSERT INTO t VALUES (_binary load_file('x'))",
