@@ -17,12 +17,13 @@ var lanes = sync.OnceValue(func() *sha256simd.Avx512Server {
 	return sha256simd.NewAvx512Server()
 })
 
-// hashTogether hashes those whole parts of a frame that are worth it side by
-// side and returns the others.
-func hashTogether(content []byte, parts []part) (rest []part) {
+// hashTogether begins to hash those whole parts of a frame that are worth it
+// side by side. It returns the others, and wait, which ends when all that was
+// begun is done.
+func hashTogether(content []byte, parts []part) (rest []part, wait func()) {
 	server := lanes()
 	if server == nil || len(parts) < 4 {
-		return parts
+		return parts, func() {}
 	}
 	var wg sync.WaitGroup
 	for _, p := range parts {
@@ -38,21 +39,5 @@ func hashTogether(content []byte, parts []part) (rest []part) {
 			h.Sum(p.entry.SHA256[:0])
 		})
 	}
-	for _, p := range rest {
-		if p.prev == nil && p.next == nil {
-			hashPart(p.entry, nil, nil, content[p.from:p.to])
-		}
-	}
-	wg.Wait()
-	return onlyPieces(rest)
-}
-
-// onlyPieces keeps the parts of large entries.
-func onlyPieces(parts []part) (out []part) {
-	for _, p := range parts {
-		if p.prev != nil || p.next != nil {
-			out = append(out, p)
-		}
-	}
-	return out
+	return rest, wg.Wait
 }

@@ -323,11 +323,14 @@ func entryOf(h *tar.Header) (*Entry, error) {
 
 func (s *scanner) handleFrames(ctx context.Context, frames <-chan *scanFrame) error {
 	for f := range frames {
-		for _, p := range hashTogether(f.content, f.parts) {
+		rest, wait := hashTogether(f.content, f.parts)
+		for _, p := range rest {
 			if err := s.hash(ctx, &p, f.content[p.from:p.to]); err != nil {
+				wait()
 				return err
 			}
 		}
+		wait()
 		for i := range f.parts {
 			p := &f.parts[i]
 			data := f.content[p.from:p.to]

@@ -108,11 +108,13 @@ func NewWriter(ctx context.Context, dst io.Writer, opts Options) (*Writer, error
 // compress is what a worker does: frames in, compressed and hashed frames out.
 func (w *Writer) compress(enc *frameEncoder) {
 	for f := range w.work {
+		rest, wait := hashTogether(f.content, f.parts)
 		f.packed = enc.encode(f.packed[:0], f.content)
 		f.info = frameInfo{uint64(len(f.packed)), uint64(len(f.content)), frameSum(f.packed)}
-		for _, p := range hashTogether(f.content, f.parts) {
+		for _, p := range rest {
 			hashPart(p.entry, p.prev, p.next, f.content[p.from:p.to])
 		}
+		wait()
 		close(f.ready)
 	}
 }
