@@ -83,7 +83,7 @@ func TestValues(t *testing.T) {
 		// Base paths and ports.
 		{"base path goes", "http://old.example/blog https://new.example", `http://old.example/blog/a http://old.example/blog`, `https://new.example/a https://new.example`},
 		{"base path comes", "http://old.example https://new.example/museum", `http://old.example/a http://old.example`, `https://new.example/museum/a https://new.example/museum`},
-		{"base path is a whole segment", "http://old.example/blog https://new.example", `http://old.example/blogger`, ``},
+		{"base path is a whole segment", "http://old.example/blog https://new.example", `http://old.example/blogs`, ``},
 		{"base path ends before a full stop", "http://old.example/blog https://new.example", `see http://old.example/blog.`, `see https://new.example.`},
 		{"base path before a file ending", "http://old.example/blog https://new.example", `http://old.example/blog.html`, ``},
 		{"base path before a query", "http://old.example/blog https://new.example", `http://old.example/blog?p=1`, `https://new.example?p=1`},

@@ -1,0 +1,105 @@
+package main_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hovix/internal/database"
+	"hovix/internal/testenv"
+)
+
+// talkative makes a small site whose one table mentions several addresses.
+func talkative(t *testing.T) string {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "site")
+	siteFile(t, dir, `name = "Talk"`, `address = "http://old.example"`, `aliases = ["http://alias.example"]`, `database = "sqlite:a.sqlite"`,
+		`uploads = ["up"]`, `keep = ["a.guid"]`, `settings = ["config/site.json"]`)
+	for rel, content := range map[string]string{"config/site.json": `{"home":"http:\/\/old.example\/x","mail":"me@old.example"}`, "up/a.txt": "http://old.example/in-a-file", "index.html": "<a href='http://old.example/'>"} {
+		p := filepath.Join(dir, rel)
+		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
+		require.NoError(t, os.WriteFile(p, []byte(content), 0o644))
+	}
+	testenv.Client(t, database.Location{Engine: database.SQLite, Path: filepath.Join(dir, "a.sqlite")}, []byte(`
+		CREATE TABLE a (id INTEGER PRIMARY KEY, v TEXT, guid TEXT);
+		INSERT INTO a VALUES (1, 'http://old.example/1 http://www.old.example/2', 'http://old.example/?p=1'),
+		 (2, 'http://alias.example/3 http://mirror.example/4 http://shop.example/5', 'http://old.example/?p=2'),
+		 (3, 'we are at old.example', NULL), (4, x'687474703a2f2f6f6c642e6578616d706c652f36', 'blob');`))
+	return dir
+}
+
+func values(t *testing.T, folder string) string {
+	t.Helper()
+	return testenv.Client(t, database.Location{Engine: database.SQLite, Path: filepath.Join(folder, "a.sqlite")}, []byte("SELECT id, v, guid, typeof(v) FROM a;"))
+}
+
+func TestMappingsOfARestore(t *testing.T) {
+	file := packed(t, talkative(t))
+	work := t.TempDir()
+	plain := filepath.Join(work, "plain")
+	run := testenv.Hovix(t, "restore", file, plain, "--url", "https://new.example")
+	assert.Equal(t, 3, run.Status, run.Err)
+	assert.Equal(t, "1|https://new.example/1 https://new.example/2|http://old.example/?p=1|text\n"+
+		"2|https://new.example/3 http://mirror.example/4 http://shop.example/5|http://old.example/?p=2|text\n"+
+		"3|we are at old.example||text\n4|https://new.example/6|blob|blob\n", values(t, plain))
+	config, err := os.ReadFile(filepath.Join(plain, "config/site.json"))
+	require.NoError(t, err)
+	assert.Equal(t, `{"home":"https:\/\/new.example\/x","mail":"me@old.example"}`, string(config), "further settings files are rewritten")
+	text, err := os.ReadFile(filepath.Join(plain, "up/a.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, "http://old.example/in-a-file", string(text), "uploads are not")
+
+	more := filepath.Join(work, "more")
+	run = testenv.Hovix(t, "restore", file, more, "--url", "https://new.example", "--alias", "http://mirror.example", "--map", "http://shop.example=https://new.example/shop", "--bare-hosts")
+	assert.Equal(t, 0, run.Status, "nothing is left to look at: %s", run.Out)
+	assert.Contains(t, values(t, more), "2|https://new.example/3 https://new.example/4 https://new.example/shop/5|")
+	assert.Contains(t, values(t, more), "3|we are at new.example|")
+
+	same := filepath.Join(work, "same")
+	ok(t, testenv.Hovix(t, "restore", file, same))
+	assert.Contains(t, values(t, same), "1|http://old.example/1 http://www.old.example/2|", "without --url the address stays")
+}
+
+// TestThereAndBackAgain moves a site to a base path and back: what it was is
+// what it is.
+func TestThereAndBackAgain(t *testing.T) {
+	source := talkative(t)
+	before := values(t, source)
+	work := t.TempDir()
+	there, back := filepath.Join(work, "there"), filepath.Join(work, "back")
+	testenv.Hovix(t, "restore", packed(t, source), there, "--url", "http://new.example/museum2")
+	assert.Contains(t, values(t, there), "http://new.example/museum2/1 http://new.example/museum2/2")
+	testenv.Hovix(t, "restore", packed(t, there), back, "--url", "http://old.example")
+	assert.Equal(t, strings.NewReplacer("http://www.old.example", "http://old.example", "http://alias.example", "http://old.example").Replace(before), values(t, back))
+}
+
+func TestChosenPartsAndOverwriting(t *testing.T) {
+	dir := talkative(t)
+	file := filepath.Join(t.TempDir(), "x.tar.zst")
+	ok(t, testenv.Hovix(t, "pack", dir, "-o", file, "--parts", "uploads,database", "--compress", "small"))
+	out, err := exec.Command("tar", "--zstd", "-tf", file).Output()
+	require.NoError(t, err)
+	assert.Contains(t, string(out), "files/up/a.txt")
+	assert.Contains(t, string(out), "database/t00001-a.0-table.sql")
+	assert.NotContains(t, string(out), "index.html")
+	assert.NotContains(t, string(out), "settings/")
+	st, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, st.Mode().Perm(), "an archive is its owner's")
+	ok(t, testenv.Hovix(t, "pack", dir, "-o", file, "--yes"))
+	out, err = exec.Command("tar", "--zstd", "-tf", file).Output()
+	require.NoError(t, err)
+	assert.Contains(t, string(out), "settings/hovix.toml")
+	assert.Equal(t, []string{"x.tar.zst"}, names(t, filepath.Dir(file)))
+
+	before := snapshot(t, dir)
+	run := testenv.Hovix(t, "pack", dir, "-o", "-", "--json")
+	assert.Zero(t, run.Status)
+	assert.True(t, strings.HasPrefix(run.Out, "\x28\xb5\x2f\xfd"), "standard output holds the archive alone")
+	assert.Equal(t, before, snapshot(t, dir))
+}
