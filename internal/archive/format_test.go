@@ -131,7 +131,7 @@ func TestNobodyElsesFrames(t *testing.T) {
 		enc, err := zstd.NewWriter(nil, opts...)
 		require.NoError(t, err)
 		_, err = collect(t.Context(), bytes.NewReader(enc.EncodeAll(content, nil)))
-		assert.ErrorIs(t, err, ErrCorrupt, name)
+		assert.ErrorIs(t, err, ErrNotArchive, name)
 	}
 	bomb := binary.LittleEndian.AppendUint32(nil, zstdMagic)
 	bomb = append(bomb, 3<<6|1<<5|1<<2)

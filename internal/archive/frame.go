@@ -149,6 +149,9 @@ func (f *frameReader) body(buf []byte, start int) ([]byte, error) {
 	// without a dictionary; anything else is not ours.
 	desc := buf[start+4]
 	if desc&(1<<5) == 0 || desc&(1<<2) == 0 || desc&3 != 0 || desc&(3<<3) != 0 {
+		if f.offset == 5 { // the very first: it was never an archive
+			return buf, NotArchive(buf[start:])
+		}
 		return buf, fmt.Errorf("%w: unknown kind of frame before byte %d", ErrCorrupt, f.offset)
 	}
 	if buf, err = f.take(buf, 1<<(desc>>6)); err != nil {

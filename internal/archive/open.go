@@ -33,6 +33,9 @@ func Open(r io.ReaderAt, size int64) (*Archive, error) {
 	}
 	a := &Archive{r: r, size: size}
 	if size < trailerSize+8 {
+		if err := a.looksLikeOurs(); err != nil {
+			return nil, err
+		}
 		return nil, fmt.Errorf("%w: only %d bytes of it are there", ErrTruncated, size)
 	}
 	end := make([]byte, trailerSize)

@@ -108,10 +108,13 @@ func (s *scanner) run(ctx context.Context) error {
 		return fmt.Errorf("prepare decompression: %w", err)
 	}
 	defer dec.Close()
+	// What is wrong with the frames before counts more than that no more come.
+	var readErr error
 	g.Go(func() error {
 		defer close(decode)
 		defer close(ordered)
-		return s.readFrames(ctx, decode, ordered)
+		readErr = s.readFrames(ctx, decode, ordered)
+		return nil
 	})
 	for range n {
 		g.Go(func() error {
@@ -151,7 +154,10 @@ func (s *scanner) run(ctx context.Context) error {
 		}
 		return nil
 	})
-	return g.Wait()
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	return readErr
 }
 
 func send(ctx context.Context, c chan<- *scanFrame, f *scanFrame) bool {
