@@ -56,7 +56,6 @@ type Writer struct {
 	scratch []byte
 	totals  Totals
 	entries uint64
-	frames  int64
 }
 
 // frame is a piece of tar stream on its way to the file.
@@ -183,7 +182,6 @@ func (w *Writer) submit(f *frame) error {
 	if err := context.Cause(w.ctx); err != nil {
 		return err
 	}
-	w.frames++
 	w.work <- f
 	w.queue <- f
 	return nil

@@ -227,7 +227,7 @@ func (p *packer) file(e archive.Entry, f site.File) error {
 		return nil
 	}
 	if err != nil {
-		p.problem(f.Rel, "it cannot be read: "+pathReason(err))
+		p.problem(f.Rel, "it cannot be read: "+site.ReasonOf(err))
 		return nil
 	}
 	defer in.Close()
@@ -243,7 +243,7 @@ func (p *packer) file(e archive.Entry, f site.File) error {
 		return err
 	}
 	if r.err != nil {
-		p.problem(f.Rel, fmt.Sprintf("reading failed (%s); the last %d bytes are filled with zeros", pathReason(r.err), short))
+		p.problem(f.Rel, fmt.Sprintf("reading failed (%s); the last %d bytes are filled with zeros", site.ReasonOf(r.err), short))
 	} else if short > 0 {
 		p.problem(f.Rel, fmt.Sprintf("it became shorter while it was read; the last %d bytes are filled with zeros", short))
 	} else if now, err := os.Lstat(f.Path); err == nil && (now.Size() != st.Size() || !now.ModTime().Equal(st.ModTime())) {
@@ -272,14 +272,6 @@ func (f *fileReader) Read(b []byte) (int, error) {
 	return n, err
 }
 
-func pathReason(err error) string {
-	var pe *fs.PathError
-	if errors.As(err, &pe) {
-		return pe.Err.Error()
-	}
-	return err.Error()
-}
-
 // note keeps the largest things.
 func (r *Result) note(t site.Thing) { r.Largest = site.KeepLargest(r.Largest, t) }
 
@@ -289,12 +281,12 @@ func (p *packer) settings() error {
 		path := filepath.Join(p.s.Root, filepath.FromSlash(rel))
 		st, err := os.Stat(path)
 		if err != nil {
-			p.problem(rel, "the settings file cannot be read: "+pathReason(err))
+			p.problem(rel, "the settings file cannot be read: "+site.ReasonOf(err))
 			continue
 		}
 		content, err := os.ReadFile(path)
 		if err != nil {
-			p.problem(rel, "the settings file cannot be read: "+pathReason(err))
+			p.problem(rel, "the settings file cannot be read: "+site.ReasonOf(err))
 			continue
 		}
 		if content, err = p.s.Blank(rel, content); err != nil {

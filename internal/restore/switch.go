@@ -69,7 +69,7 @@ func (r *run) switchFiles() (undo func() error, err error) {
 		}
 		return func() error { return os.Rename(p.Target, s.dir) }, syncDir(p.parent)
 	}
-	holder := filepath.Join(p.parent, "."+filepath.Base(p.Target)+".hovix-before-"+r.opts.Now.UTC().Format("20060102-150405")+"-"+s.id)
+	holder := r.holder()
 	if err := os.Mkdir(holder, 0o700); err != nil {
 		return nil, fmt.Errorf("make a place for what is replaced: %w", err)
 	}
@@ -91,6 +91,11 @@ func (r *run) switchFiles() (undo func() error, err error) {
 		return errors.Join(os.Rename(p.Target, s.dir), os.Rename(old, p.Target), os.Remove(holder))
 	}
 	return undo, syncDir(p.parent)
+}
+
+// holder is the folder that keeps what this restore replaces.
+func (r *run) holder() string {
+	return filepath.Join(r.plan.parent, "."+filepath.Base(r.plan.Target)+".hovix-before-"+r.opts.Now.UTC().Format("20060102-150405")+"-"+r.files.id)
 }
 
 func syncDir(dir string) error {
@@ -149,7 +154,7 @@ func (r *run) finish(ctx context.Context) {
 		}
 	}
 	if r.res.Replaced != nil && (len(r.res.Replaced.PutBack) > 0) && r.res.Kept == "" {
-		r.res.Kept = filepath.Join(r.plan.parent, "."+filepath.Base(r.plan.Target)+".hovix-before-"+r.opts.Now.UTC().Format("20060102-150405")+"-"+r.files.id)
+		r.res.Kept = r.holder()
 		warn(os.Mkdir(r.res.Kept, 0o700))
 	}
 	if r.res.Kept != "" {

@@ -47,7 +47,7 @@ func (s *Site) Walk(ctx context.Context, visit func(File) error, leftOut func(Le
 			if rel == "." {
 				return err
 			}
-			leftOut(LeftOut{What: rel, Reason: "cannot be read (" + reasonOf(err) + ")"})
+			leftOut(LeftOut{What: rel, Reason: "cannot be read (" + ReasonOf(err) + ")"})
 			return nil
 		}
 		if rel == "." {
@@ -70,7 +70,7 @@ func (s *Site) Walk(ctx context.Context, visit func(File) error, leftOut func(Le
 			return nil // it vanished since the folder was read
 		}
 		if err != nil {
-			leftOut(LeftOut{What: rel, Reason: "cannot be read (" + reasonOf(err) + ")"})
+			leftOut(LeftOut{What: rel, Reason: "cannot be read (" + ReasonOf(err) + ")"})
 			return nil
 		}
 		if visit == nil {
@@ -88,7 +88,9 @@ func relative(root, p string) string {
 	return filepath.ToSlash(rel)
 }
 
-func reasonOf(err error) string {
+// ReasonOf gives why a file operation failed, without the path, which its caller
+// tells anyway.
+func ReasonOf(err error) string {
 	var pe *fs.PathError
 	if errors.As(err, &pe) {
 		return pe.Err.Error()

@@ -59,7 +59,7 @@ func (r *reader) begin(ctx context.Context) (err error) {
 		return err
 	}
 	r.info = database.Info{Engine: database.MariaDB, Product: "MySQL", Version: rows[0][0], Charset: rows[0][1]}
-	if v, found := strings.CutSuffix(strings.Split(rows[0][0], "-MariaDB")[0], ""); found && strings.Contains(rows[0][0], "MariaDB") {
+	if v, _, found := strings.Cut(rows[0][0], "-MariaDB"); found {
 		r.info.Product, r.info.Version = "MariaDB", v
 	}
 	return nil

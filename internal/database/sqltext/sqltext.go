@@ -258,14 +258,14 @@ func unescape(c byte) byte {
 }
 
 func unhex(dst, b []byte) ([]byte, error) {
-	digits, perByte := b[2:], 2
+	digits := b[2:]
 	if b[1] == '\'' {
 		digits = b[2 : len(b)-1]
 	}
 	if b[0] == 'b' || b[0] == 'B' {
 		return nil, fmt.Errorf("%w: bit value %q", ErrRefused, b)
 	}
-	if len(digits)%perByte != 0 {
+	if len(digits)%2 != 0 {
 		return nil, fmt.Errorf("%w: odd number of digits in %.40q", ErrRefused, b)
 	}
 	for i := 0; i < len(digits); i += 2 {
