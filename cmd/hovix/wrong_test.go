@@ -254,7 +254,8 @@ func TestTerminal(t *testing.T) {
 	siteFile(t, target, `name = "live"`)
 	on := func(answer, command string) string {
 		cmd := exec.Command("timeout", "20", script, "-qec", testenv.Binary(t)+" "+command, "/dev/null")
-		cmd.Env = append(os.Environ(), "TERM=xterm-256color")
+		// Colour depends on these; the machine that tests may have set them.
+		cmd.Env = append(os.Environ(), "TERM=xterm-256color", "CI=", "NO_COLOR=")
 		cmd.Stdin = strings.NewReader(answer)
 		out, _ := cmd.CombinedOutput()
 		require.NotEqual(t, 124, cmd.ProcessState.ExitCode(), "it hangs: %s", out)
