@@ -10,7 +10,6 @@ require (
 	github.com/go-sql-driver/mysql v1.10.1
 	github.com/klauspost/compress v1.20.3
 	github.com/klauspost/cpuid/v2 v2.4.2
-	github.com/minio/sha256-simd v1.0.1
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
 	github.com/stretchr/testify v1.12.1

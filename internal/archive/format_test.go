@@ -10,7 +10,6 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
@@ -149,25 +148,6 @@ func TestVolumesAndNewerFormatsAreToldApart(t *testing.T) {
 		require.ErrorIs(t, err, ErrNotArchive)
 		assert.ErrorContains(t, err, want)
 	}
-}
-
-// TestHashesSideBySide compares the lanes, where the processor has them, with
-// the standard library, for every size around their block.
-func TestHashesSideBySide(t *testing.T) {
-	var ms []member
-	for i := range 60 {
-		ms = append(ms, member{Entry{Name: fmt.Sprintf("files/%02d.bin", i), Type: TypeFile, ModTime: time.Unix(0, 0)}, noise(8<<10 - 30 + i*977)})
-	}
-	packed := writeArchive(t, ms)
-	a, err := Open(bytes.NewReader(packed), int64(len(packed)))
-	require.NoError(t, err)
-	i := 0
-	require.NoError(t, a.Entries(func(e Entry) error {
-		assert.Equal(t, sha256.Sum256(ms[i].data), e.SHA256, e.Name)
-		i++
-		return nil
-	}))
-	assert.Equal(t, len(ms), i)
 }
 
 func TestFlushKeepsTheOrder(t *testing.T) {

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 
-	"github.com/cespare/xxhash/v2"
 	"github.com/klauspost/compress/zstd"
 )
 
@@ -38,8 +37,8 @@ func (l Level) encoder() zstd.EncoderLevel {
 	return zstd.SpeedFastest
 }
 
-// frameEncoder turns pieces of a tar stream into Zstandard frames. It is used
-// by one goroutine at a time.
+// frameEncoder compresses pieces of a tar stream. It is used by one goroutine
+// at a time.
 type frameEncoder struct {
 	enc   *zstd.Encoder
 	probe []byte
@@ -58,14 +57,6 @@ func newFrameEncoder(level Level) (*frameEncoder, error) {
 	return &frameEncoder{enc: enc}, nil
 }
 
-// encode appends to dst one frame that decodes to src.
-func (f *frameEncoder) encode(dst, src []byte) []byte {
-	if f.incompressible(src) {
-		return appendRawFrame(dst, src)
-	}
-	return f.enc.EncodeAll(src, dst)
-}
-
 // incompressible tries three samples: photographs and films shrink by nothing,
 // and to try them in full would cost more than everything else in a pack.
 func (f *frameEncoder) incompressible(src []byte) bool {
@@ -82,29 +73,6 @@ func (f *frameEncoder) incompressible(src []byte) bool {
 		}
 	}
 	return true
-}
-
-// appendRawFrame writes a frame of raw blocks (RFC 8878, 3.1.1): single
-// segment, four-byte content size, with checksum.
-func appendRawFrame(dst, src []byte) []byte {
-	dst = binary.LittleEndian.AppendUint32(dst, zstdMagic)
-	dst = append(dst, 2<<6|1<<5|1<<2)
-	dst = binary.LittleEndian.AppendUint32(dst, uint32(len(src)))
-	rest := src
-	for {
-		n := min(len(rest), rawBlockMax)
-		head := uint32(n) << 3
-		if n == len(rest) {
-			head |= 1
-		}
-		dst = append(dst, byte(head), byte(head>>8), byte(head>>16))
-		dst = append(dst, rest[:n]...)
-		rest = rest[n:]
-		if len(rest) == 0 {
-			break
-		}
-	}
-	return binary.LittleEndian.AppendUint32(dst, uint32(xxhash.Sum64(src)))
 }
 
 // frameReader cuts a stream into Zstandard frames by their block headers,

@@ -15,6 +15,8 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/errgroup"
+
+	"hovix/internal/archive/lanes"
 )
 
 // Piece is some content of an entry. A small entry comes as one piece; a large
@@ -328,15 +330,18 @@ func entryOf(h *tar.Header) (*Entry, error) {
 }
 
 func (s *scanner) handleFrames(ctx context.Context, frames <-chan *scanFrame) error {
+	var messages []lanes.Message
 	for f := range frames {
-		rest, wait := hashTogether(f.content, f.parts)
-		for _, p := range rest {
+		messages = appendWhole(messages[:0], f.content, f.parts)
+		lanes.Sum(messages)
+		for _, p := range f.parts {
+			if p.whole() {
+				continue
+			}
 			if err := s.hash(ctx, &p, f.content[p.from:p.to]); err != nil {
-				wait()
 				return err
 			}
 		}
-		wait()
 		for i := range f.parts {
 			p := &f.parts[i]
 			data := f.content[p.from:p.to]

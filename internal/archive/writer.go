@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/zstd"
+
+	"hovix/internal/archive/lanes"
 )
 
 // Options sets how a Writer works. The zero value is good.
@@ -42,10 +44,12 @@ type Writer struct {
 	ctx    context.Context
 	cancel context.CancelCauseFunc
 	lanes  [2]*frame
-	queue  chan *frame // in the order of the file
-	work   chan *frame // the same frames, for whichever worker is free
+	queue  chan *frame   // in the order of the file
+	work   chan *frame   // the same frames, for whichever worker is free
+	hashes chan []*frame // the same frames, where entries are hashed together
+	batch  []*frame      // to be hashed
 	done   sync.WaitGroup
-	pool   sync.Pool
+	free   chan *frame // to be used again: a sync.Pool would lose them to the collector
 
 	tarBuf bytes.Buffer
 
@@ -58,26 +62,10 @@ type Writer struct {
 	entries uint64
 }
 
-// frame is a piece of tar stream on its way to the file.
-type frame struct {
-	content []byte
-	packed  []byte
-	parts   []part
-	info    frameInfo
-	ready   chan struct{}
-}
-
-// part is an entry, or a piece of one, in a frame.
-type part struct {
-	entry    *Entry
-	pos      position
-	from, to int            // content bytes in the frame
-	prev     chan hash.Hash // state after the pieces before; nil in the first
-	next     chan hash.Hash // state for the pieces after; nil in the last
-}
-
-// spareWorkers compress while others wait for a hash or for the file.
-const spareWorkers = 2
+const (
+	spareWorkers = 1 // they compress while others wait for a hash or for the file
+	hashBatch    = 8 // frames whose entries are hashed together
+)
 
 // NewWriter returns a Writer that writes to dst until Close. Cancelling ctx
 // makes further calls fail.
@@ -87,7 +75,7 @@ func NewWriter(ctx context.Context, dst io.Writer, opts Options) (*Writer, error
 		workers = runtime.GOMAXPROCS(0) + spareWorkers
 	}
 	w := &Writer{dst: dst, sum: sha256.New(),
-		queue: make(chan *frame, workers), work: make(chan *frame, workers)}
+		queue: make(chan *frame, workers+hashBatch), work: make(chan *frame, workers+hashBatch), free: make(chan *frame, 2*(workers+hashBatch))}
 	w.ctx, w.cancel = context.WithCancelCause(ctx)
 	var err error
 	if w.indexer, err = zstd.NewWriter(&w.index, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20)); err != nil {
@@ -98,59 +86,40 @@ func NewWriter(ctx context.Context, dst io.Writer, opts Options) (*Writer, error
 		if err != nil {
 			return nil, err
 		}
-		w.done.Go(func() { w.compress(enc) })
+		w.done.Go(func() {
+			for f := range w.work {
+				f.compress(enc)
+			}
+		})
+	}
+	if lanes.Fast() {
+		w.hashes = make(chan []*frame, 1+workers/hashBatch)
+		w.done.Go(func() {
+			for batch := range w.hashes {
+				hashWhole(batch)
+			}
+		})
 	}
 	w.done.Go(w.write)
 	return w, nil
 }
 
-// compress is what a worker does: frames in, compressed and hashed frames out.
-func (w *Writer) compress(enc *frameEncoder) {
-	for f := range w.work {
-		rest, wait := hashTogether(f.content, f.parts)
-		f.packed = enc.encode(f.packed[:0], f.content)
-		f.info = frameInfo{uint64(len(f.packed)), uint64(len(f.content)), frameSum(f.packed)}
-		for _, p := range rest {
-			hashPart(p.entry, p.prev, p.next, f.content[p.from:p.to])
-		}
-		wait()
-		close(f.ready)
-	}
-}
-
-// hashPart takes one piece of an entry into its hash. Pieces of a large entry
-// arrive on several workers; each waits for the state of the piece before.
-func hashPart(e *Entry, prev, next chan hash.Hash, data []byte) {
-	if prev == nil && next == nil {
-		e.SHA256 = sha256.Sum256(data)
-		return
-	}
-	h := sha256.New()
-	if prev != nil {
-		h = <-prev
-	}
-	h.Write(data)
-	if next != nil {
-		next <- h
-		return
-	}
-	h.Sum(e.SHA256[:0])
-}
-
 // write takes the frames in order to the file and to the index.
 func (w *Writer) write() {
 	for f := range w.queue {
-		<-f.ready
+		f.ready.Wait()
 		if w.ctx.Err() == nil {
-			if _, err := w.dst.Write(f.packed); err != nil {
+			if err := f.write(w.dst); err != nil {
 				w.cancel(fmt.Errorf("write archive: %w", err))
 			}
-			w.totals.Compressed += int64(len(f.packed))
-			w.totals.Content += int64(len(f.content))
+			w.totals.Compressed += int64(f.info.compressed)
+			w.totals.Content += int64(f.info.content)
 			w.record(f)
 		}
-		f.content, f.parts = f.content[:0], f.parts[:0]
-		w.pool.Put(f)
+		select {
+		case w.free <- f:
+		default:
+		}
 	}
 }
 
@@ -170,11 +139,13 @@ func (w *Writer) record(f *frame) {
 }
 
 func (w *Writer) newFrame() *frame {
-	f, ok := w.pool.Get().(*frame)
-	if !ok {
-		f = &frame{content: make([]byte, 0, FrameSize)}
+	var f *frame
+	select {
+	case f = <-w.free:
+	default:
+		f = &frame{base: make([]byte, rawHead+FrameSize+checksumSize)}
 	}
-	f.ready = make(chan struct{})
+	f.content, f.parts = f.base[rawHead:rawHead], f.parts[:0]
 	return f
 }
 
@@ -182,9 +153,24 @@ func (w *Writer) submit(f *frame) error {
 	if err := context.Cause(w.ctx); err != nil {
 		return err
 	}
+	f.ready.Add(1)
+	if f.hashLater = w.hashes != nil; f.hashLater {
+		f.ready.Add(1)
+		if w.batch = append(w.batch, f); len(w.batch) == hashBatch {
+			w.sendBatch()
+		}
+	}
 	w.work <- f
 	w.queue <- f
 	return nil
+}
+
+// sendBatch gives the frames that wait for it to the goroutine that hashes.
+func (w *Writer) sendBatch() {
+	if len(w.batch) > 0 {
+		w.hashes <- w.batch
+		w.batch = nil
+	}
 }
 
 // packedExt are the endings of files that are compressed already.
@@ -293,32 +279,6 @@ func (w *Writer) addLarge(e *Entry, head []byte, r io.Reader) (short int64, err 
 	}
 }
 
-// fill appends n bytes from r, zero bytes where it ends early.
-func (f *frame) fill(r io.Reader, n int64) (short int64, err error) {
-	if n == 0 {
-		return 0, nil
-	}
-	at := len(f.content)
-	f.content = grow(f.content, int(n))
-	got, err := io.ReadFull(r, f.content[at:])
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		clear(f.content[at+got:])
-		return n - int64(got), nil
-	}
-	if err != nil {
-		f.content = f.content[:at]
-	}
-	return 0, err
-}
-
-var zeros [2 * blockSize]byte
-
-func (f *frame) pad(size int64) {
-	f.content = append(f.content, zeros[:padded(size)-size]...)
-}
-
-func padded(size int64) int64 { return (size + blockSize - 1) &^ (blockSize - 1) }
-
 func (w *Writer) flushLane(l int) error {
 	f := w.lanes[l]
 	if f == nil {
@@ -380,6 +340,10 @@ func (w *Writer) Abort() {
 func (w *Writer) stop() {
 	if w.work == nil {
 		return
+	}
+	if w.hashes != nil {
+		w.sendBatch()
+		close(w.hashes)
 	}
 	close(w.work)
 	close(w.queue)

@@ -1,0 +1,11 @@
+//go:build !amd64
+
+package lanes
+
+// Fast reports whether many messages at a time are faster than one after
+// another on this processor.
+func Fast() bool { return false }
+
+func usable() bool { return false }
+
+func blocks16(*[8][width]uint32, *[width]*byte, int) {}
