@@ -50,6 +50,7 @@ func newFrameEncoder(level Level) (*frameEncoder, error) {
 		zstd.WithEncoderConcurrency(1),
 		zstd.WithEncoderCRC(true),
 		zstd.WithSingleSegment(true),
+		zstd.WithLowerEncoderMem(true),
 		zstd.WithWindowSize(FrameSize))
 	if err != nil {
 		return nil, fmt.Errorf("prepare compression: %w", err)

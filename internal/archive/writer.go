@@ -64,7 +64,7 @@ type Writer struct {
 
 const (
 	spareWorkers = 1 // they compress while others wait for a hash or for the file
-	hashBatch    = 8 // frames whose entries are hashed together
+	hashBatch    = 6 // frames whose entries are hashed together
 )
 
 // NewWriter returns a Writer that writes to dst until Close. Cancelling ctx
