@@ -219,6 +219,7 @@ func printVerdict(p *ui.Printer, c *demo.Comparison) {
 	say(c.Broken, "Every page, picture and link of the new site answers", "These do not answer on the new site")
 	say(append(c.Missing, c.Different...), "Every page says what it said before, every picture is the same byte for byte", "These differ from the old site")
 	say(c.OldMentions, "No page leads to the old address", "These still lead to the old address")
+	say(c.Outside, "No link leaves the new site's own address by mistake", "These lie on the new host, but outside the site")
 }
 
 func seconds(d time.Duration) string {

@@ -31,7 +31,7 @@ type fetched struct {
 type crawl struct {
 	answers map[string]fetched // by path below the site's address
 	links   int                // links, pictures and styles seen on all pages
-	strange []string           // addresses below the site's host that are not the site's
+	outside []string           // addresses on the site's host that do not lie below its address
 }
 
 // clientFor returns a client that reaches the host of an address at a server on
@@ -132,8 +132,8 @@ func (c *crawl) resolve(address rewrite.Address, from, link string) (string, boo
 		return "", false
 	}
 	if u.Scheme != address.Scheme || !strings.HasPrefix(u.EscapedPath()+"/", address.Path+"/") {
-		if !slices.Contains(c.strange, u.String()) {
-			c.strange = append(c.strange, u.String())
+		if !slices.Contains(c.outside, u.String()) {
+			c.outside = append(c.outside, u.String())
 		}
 		return "", false
 	}
@@ -151,16 +151,17 @@ type Comparison struct {
 	Missing                []string // paths of the old site that the new one does not link to
 	Different              []string // paths whose content differs, addresses apart
 	OldMentions            []string // paths that mention the old address as an address
+	Outside                []string // addresses on the new site's host that do not lie below its address
 }
 
 // Good reports whether nothing is wrong.
 func (c *Comparison) Good() bool {
-	return len(c.Broken)+len(c.Missing)+len(c.Different)+len(c.OldMentions) == 0
+	return len(c.Broken)+len(c.Missing)+len(c.Different)+len(c.OldMentions)+len(c.Outside) == 0
 }
 
 // compare sets the old site beside the new.
 func compare(old, new *crawl, from, to rewrite.Address) *Comparison {
-	c := &Comparison{Links: new.links}
+	c := &Comparison{Links: new.links, Outside: new.outside}
 	for p, n := range new.answers {
 		if n.status != http.StatusOK {
 			c.Broken = append(c.Broken, p)
@@ -190,7 +191,7 @@ func compare(old, new *crawl, from, to rewrite.Address) *Comparison {
 			c.Missing = append(c.Missing, p)
 		}
 	}
-	for _, l := range [][]string{c.Broken, c.Missing, c.Different, c.OldMentions} {
+	for _, l := range [][]string{c.Broken, c.Missing, c.Different, c.OldMentions, c.Outside} {
 		slices.Sort(l)
 	}
 	return c

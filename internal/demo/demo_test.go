@@ -146,6 +146,10 @@ func TestComparisonFindsWhatIsWrong(t *testing.T) {
 	extra := site(to)
 	extra.answers["/new"] = page(to, "new")
 	assert.Equal(t, []string{"/new"}, compare(site(from), extra, from, to).Different)
+
+	astray := site(to)
+	astray.outside = []string{to.String() + "x"}
+	assert.Equal(t, astray.outside, compare(site(from), astray, from, to).Outside)
 }
 
 func TestLinksAreFound(t *testing.T) {
@@ -157,5 +161,5 @@ func TestLinksAreFound(t *testing.T) {
 		got, _ := c.resolve(a, "/", link)
 		assert.Equal(t, want, got, link)
 	}
-	assert.Len(t, c.strange, 2, "on the host, but not below the site's address")
+	assert.Len(t, c.outside, 2, "on the host, but not below the site's address")
 }

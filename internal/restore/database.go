@@ -4,9 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"regexp"
 	"slices"
 	"strconv"
@@ -118,13 +116,8 @@ func (r *run) rows(ctx context.Context, t *tableState, text []byte) error {
 		return err
 	}
 	mentions := r.rw.Mentions(text)
-	split := sqltext.SplitBytes(text, r.dialect())
 	var buf []byte
-	for {
-		st, err := split.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
+	for st, err := range sqltext.SplitBytes(text, r.dialect()).All() {
 		if err != nil {
 			return err
 		}
@@ -231,12 +224,7 @@ func (r *run) endTable(ctx context.Context, t *tableState, text []byte) error {
 		}
 	}
 	var keys []string
-	split := sqltext.SplitBytes(text, r.dialect())
-	for {
-		st, err := split.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
+	for st, err := range sqltext.SplitBytes(text, r.dialect()).All() {
 		if err != nil {
 			return err
 		}
@@ -273,12 +261,7 @@ func (r *run) endTable(ctx context.Context, t *tableState, text []byte) error {
 // objects takes views, triggers and what closes the text. The statements at the
 // beginning and the end are for clients; a stage sets its own session.
 func (r *run) objects(ctx context.Context, name string, text []byte) error {
-	split := sqltext.SplitBytes(text, r.dialect())
-	for {
-		st, err := split.Next()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
+	for st, err := range sqltext.SplitBytes(text, r.dialect()).All() {
 		if err != nil {
 			return err
 		}
@@ -306,6 +289,7 @@ func (r *run) objects(ctx context.Context, name string, text []byte) error {
 			return fmt.Errorf("%w: %.60q stands where views and triggers belong", sqltext.ErrRefused, st.Text)
 		}
 	}
+	return nil
 }
 
 func (r *run) addObject(kind database.ObjectKind, stmt []byte) error {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"hovix/internal/archive"
+	"hovix/internal/site"
 )
 
 // fileStage builds the new folder beside the target, on the same file system,
@@ -149,7 +150,7 @@ func (s *fileStage) folderLocked(rel string) error {
 	}
 	path := filepath.Join(s.dir, filepath.FromSlash(rel))
 	if err := os.Mkdir(path, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("stage the folder %s: %w", rel, unwrapPath(err))
+		return fmt.Errorf("stage the folder %s: %w", rel, site.WithoutPath(err))
 	}
 	if st, err := os.Lstat(path); err != nil || !st.IsDir() {
 		return fmt.Errorf("%w: %q is both a file and a folder", archive.ErrRefused, rel)
@@ -171,7 +172,7 @@ func (s *fileStage) create(path string) (*os.File, error) {
 		return nil, fmt.Errorf("%w: %q is there twice (names may differ in letter case only)", archive.ErrRefused, filepath.Base(path))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("stage %s: %w", filepath.Base(path), unwrapPath(err))
+		return nil, fmt.Errorf("stage %s: %w", filepath.Base(path), site.WithoutPath(err))
 	}
 	return f, nil
 }
@@ -211,7 +212,7 @@ func (s *fileStage) closeFile(f *os.File, e *archive.Entry, err error) error {
 		err = os.Chtimes(f.Name(), e.ModTime, e.ModTime)
 	}
 	if err != nil {
-		return fmt.Errorf("stage %s: %w", e.Name, unwrapPath(err))
+		return fmt.Errorf("stage %s: %w", e.Name, site.WithoutPath(err))
 	}
 	return nil
 }
@@ -230,7 +231,7 @@ func (s *fileStage) large(path string, p archive.Piece) error {
 	}
 	s.mu.Unlock()
 	if _, err := o.f.WriteAt(p.Data, p.Offset); err != nil {
-		return fmt.Errorf("stage %s: %w", p.Entry.Name, unwrapPath(err))
+		return fmt.Errorf("stage %s: %w", p.Entry.Name, site.WithoutPath(err))
 	}
 	s.mu.Lock()
 	o.left -= int64(len(p.Data))
@@ -273,7 +274,7 @@ func (s *fileStage) seal(mode fs.FileMode) error {
 			return err
 		}
 		if err := os.Symlink(l.to, path); err != nil {
-			return fmt.Errorf("stage the link %s: %w", l.rel, unwrapPath(err))
+			return fmt.Errorf("stage the link %s: %w", l.rel, site.WithoutPath(err))
 		}
 		if err := s.chown(path); err != nil {
 			return err

@@ -142,17 +142,9 @@ func (p *Plan) makeable() error {
 func (p *Plan) writable(dir string) error {
 	f, err := os.CreateTemp(dir, ".hovix-stage-try-")
 	if err != nil {
-		return fmt.Errorf("the new site is staged beside the target, but nothing can be written in %s: %w", dir, unwrapPath(err))
+		return fmt.Errorf("the new site is staged beside the target, but nothing can be written in %s: %w", dir, site.WithoutPath(err))
 	}
 	return errors.Join(f.Close(), os.Remove(f.Name()))
-}
-
-func unwrapPath(err error) error {
-	var pe *fs.PathError
-	if errors.As(err, &pe) {
-		return pe.Err
-	}
-	return err
 }
 
 // readExisting reads the target's own settings: its database login wins.

@@ -88,15 +88,18 @@ func relative(root, p string) string {
 	return filepath.ToSlash(rel)
 }
 
-// ReasonOf gives why a file operation failed, without the path, which its caller
-// tells anyway.
-func ReasonOf(err error) string {
+// WithoutPath gives why a file operation failed, without the path, which its
+// caller tells anyway.
+func WithoutPath(err error) error {
 	var pe *fs.PathError
 	if errors.As(err, &pe) {
-		return pe.Err.Error()
+		return pe.Err
 	}
-	return err.Error()
+	return err
 }
+
+// ReasonOf is the text of WithoutPath.
+func ReasonOf(err error) string { return WithoutPath(err).Error() }
 
 // reason says why a file or folder is not carried; "" if it is.
 func (s *Site) reason(rel string, d fs.DirEntry) string {

@@ -41,7 +41,7 @@ func Sum(messages []Message) {
 		n++
 	}
 	alone(messages[:n])
-	together(messages[n:], blocks16)
+	together(messages[n:])
 }
 
 func alone(messages []Message) {
@@ -62,9 +62,8 @@ type lane struct {
 	pad    [2 * block]byte
 }
 
-// together takes messages into the lanes as these become free. compress is the
-// hash's compression function for n blocks of sixteen messages.
-func together(messages []Message, compress func(state *[8][width]uint32, data *[width]*byte, n int)) {
+// together takes messages into the lanes as these become free.
+func together(messages []Message) {
 	var lanes [width]lane
 	var state [8][width]uint32
 	var data [width]*byte

@@ -7,7 +7,7 @@
 //	Z16-Z23  the working variables a-h
 //	Z24-Z27  scratch
 //	AX state, BX pointers, CX blocks left, DX byte offset in the messages,
-//	R8 round constants, R9 pointer of one message
+//	SI tables, R8 round constants of the next rounds, R9 pointer of one message
 
 // LOAD reads one block of message i.
 #define LOAD(i, z) \
@@ -65,11 +65,12 @@
 	VPADDD Z25, w0, w0            \
 	VPADDD Z24, w0, w0
 
-// func blocks16(state *[8][16]uint32, messages *[16]*byte, n int)
-TEXT ·blocks16(SB), NOSPLIT, $0-24
+// func blocks16(state *[8][16]uint32, messages *[16]*byte, n int, t *tables)
+TEXT ·blocks16(SB), NOSPLIT, $0-32
 	MOVQ state+0(FP), AX
 	MOVQ messages+8(FP), BX
 	MOVQ n+16(FP), CX
+	MOVQ t+24(FP), SI
 	XORQ DX, DX
 
 block:
@@ -123,7 +124,7 @@ block:
 	PARTS(Z28, Z30, Z3, Z11)
 	PARTS(Z29, Z31, Z7, Z15)
 
-	VMOVDQU32 ·swap(SB), Z24
+	VMOVDQU32 256(SI), Z24
 	VPSHUFB Z24, Z0, Z0
 	VPSHUFB Z24, Z1, Z1
 	VPSHUFB Z24, Z2, Z2
@@ -150,7 +151,7 @@ block:
 	VMOVDQU32 (6*64)(AX), Z22
 	VMOVDQU32 (7*64)(AX), Z23
 
-	LEAQ ·constants(SB), R8
+	MOVQ SI, R8
 	MOVQ $3, R9
 
 rounds:

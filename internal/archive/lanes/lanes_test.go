@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -25,7 +26,7 @@ func TestSum(t *testing.T) {
 			messages[i], want[i] = Message{b, &got[i]}, sha256.Sum256(b)
 		}
 		if usable() {
-			together(append([]Message(nil), messages...), blocks16)
+			together(slices.Clone(messages))
 			assert.Equal(t, want, got, name)
 			clear(got)
 		}

@@ -99,6 +99,15 @@ func interpolate(query string, args []any) string {
 	return strings.ReplaceAll(string(b), "_binary'", "_utf8mb4'")
 }
 
+// rawCells makes n cells and what Scan wants to fill them.
+func rawCells(n int) ([]sql.RawBytes, []any) {
+	cells, into := make([]sql.RawBytes, n), make([]any, n)
+	for i := range cells {
+		into[i] = &cells[i]
+	}
+	return cells, into
+}
+
 func stringRows(rows *sql.Rows, err error) ([][]string, error) {
 	if err != nil {
 		return nil, err
@@ -109,11 +118,7 @@ func stringRows(rows *sql.Rows, err error) ([][]string, error) {
 		return nil, err
 	}
 	var out [][]string
-	cells := make([]sql.RawBytes, len(columns))
-	into := make([]any, len(columns))
-	for i := range cells {
-		into[i] = &cells[i]
-	}
+	cells, into := rawCells(len(columns))
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return nil, err
@@ -239,11 +244,7 @@ func (r *reader) Rows(ctx context.Context, table string, size int, yield func(da
 	}
 	defer rows.Close()
 	w := database.NewChunkWriter("INSERT INTO "+quote(table)+" ("+strings.Join(names, ",")+") VALUES", statementSize, size, yield)
-	cells := make([]sql.RawBytes, len(columns))
-	into := make([]any, len(columns))
-	for i := range cells {
-		into[i] = &cells[i]
-	}
+	cells, into := rawCells(len(columns))
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return fmt.Errorf("read %s: %w", table, err)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"strings"
 )
 
@@ -69,6 +70,18 @@ func (s *Splitter) Next() (Statement, error) {
 		s.start = next
 		if len(text) > 0 {
 			return Statement{text, off}, nil
+		}
+	}
+}
+
+// All gives the statements one after another; after an error it ends.
+func (s *Splitter) All() iter.Seq2[Statement, error] {
+	return func(yield func(Statement, error) bool) {
+		for {
+			st, err := s.Next()
+			if errors.Is(err, io.EOF) || !yield(st, err) || err != nil {
+				return
+			}
 		}
 	}
 }
