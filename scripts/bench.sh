@@ -31,13 +31,13 @@ echo "== files"
 hyperfine -N -w 1 -r "$runs" --prepare sync --export-json "$dir/pipe.json" \
   -n 'hovix pack, to a pipe' "sh -c '$h pack $site --parts uploads,code -o - -y | cat >/dev/null'" \
   -n 'tar | zstd -3 -T2, to a pipe' "sh -c 'tar -C $site -cf - . | zstd -3 -T2 -q | cat >/dev/null'" 2>/dev/null
-hyperfine -N -w 1 -r "$runs" --prepare "rm -f $dir/f.tar.zst $dir/f2.tar.zst; sync" --export-json "$dir/files.json" \
+hyperfine -N -w 1 -r "$runs" --prepare "rm -f $dir/f.tar.zst; sync" --prepare "rm -f $dir/f2.tar.zst; sync" --export-json "$dir/files.json" \
   -n 'hovix pack' "$h pack $site --parts uploads,code -o $dir/f.tar.zst -y" \
   -n 'tar | zstd -3 -T2' "sh -c 'tar -C $site -cf - . | zstd -3 -T2 -q -f -o $dir/f2.tar.zst'" 2>/dev/null
 ls -l "$dir"/f.tar.zst "$dir"/f2.tar.zst | awk '{print $5, $9}'
 
 echo "== database, packing"
-hyperfine -N -w 1 -r "$runs" --prepare "rm -f $dir/d.tar.zst $dir/d2.sql.zst; sync" --export-json "$dir/db.json" \
+hyperfine -N -w 1 -r "$runs" --prepare "rm -f $dir/d.tar.zst; sync" --prepare "rm -f $dir/d2.sql.zst; sync" --export-json "$dir/db.json" \
   -n 'hovix pack' "$h pack $site --parts database,settings -o $dir/d.tar.zst -y" \
   -n 'mariadb-dump | zstd -3 -T2' "sh -c 'mariadb-dump --no-defaults --single-transaction --quick -S $sock -utester -ptest-password hovix_bench | zstd -3 -T2 -q -f -o $dir/d2.sql.zst'" 2>/dev/null
 ls -l "$dir"/d.tar.zst "$dir"/d2.sql.zst | awk '{print $5, $9}'
