@@ -22,7 +22,7 @@ func holdsEscapedSerialized(v []byte) bool {
 // serialized value or another document is decoded, rewritten and encoded again
 // in the manner in which it stood; the rest is text. Bytes outside of changed
 // strings stay as they were.
-func (rw *Rewriter) json(v []byte, t *Tally, depth int, nested bool) ([]byte, bool) {
+func (rw *Rewriter) json(v []byte, s scope) ([]byte, bool) {
 	var out []byte
 	copied, changed := 0, false
 	for i := 0; i < len(v); {
@@ -40,15 +40,14 @@ func (rw *Rewriter) json(v []byte, t *Tally, depth int, nested bool) ([]byte, bo
 		if !rw.Mentions(raw) {
 			continue
 		}
-		s, ok := rw.jsonString(raw, t, depth, nested)
-		if ok {
-			out = append(append(out, v[copied:start]...), s...)
+		if str, ok := rw.jsonString(raw, s); ok {
+			out = append(append(out, v[copied:start]...), str...)
 			copied, changed = end, true
 		}
 	}
 	// What is outside of the strings of a sound document mentions nothing; where
 	// the document is torn, the rest is text.
-	tail, more := rw.tailText(v, copied, t, nested)
+	tail, more := rw.tailText(v, copied, s)
 	if !changed && !more {
 		return v, false
 	}
@@ -56,7 +55,7 @@ func (rw *Rewriter) json(v []byte, t *Tally, depth int, nested bool) ([]byte, bo
 }
 
 // tailText rewrites what a document that ends inside a string leaves over.
-func (rw *Rewriter) tailText(v []byte, from int, t *Tally, nested bool) ([]byte, bool) {
+func (rw *Rewriter) tailText(v []byte, from int, s scope) ([]byte, bool) {
 	rest := v[from:]
 	i := 0
 	for i < len(rest) {
@@ -70,7 +69,7 @@ func (rw *Rewriter) tailText(v []byte, from int, t *Tally, nested bool) ([]byte,
 			if !rw.Mentions(torn) {
 				return rest, false
 			}
-			return rw.text(append([]byte(nil), rest[:i+q]...), torn, t, nested)
+			return rw.text(append([]byte(nil), rest[:i+q]...), torn, s)
 		}
 		i = end + 1
 	}
@@ -91,20 +90,21 @@ func stringEnd(v []byte, i int) int {
 	return -1
 }
 
-func (rw *Rewriter) jsonString(raw []byte, t *Tally, depth int, nested bool) ([]byte, bool) {
+func (rw *Rewriter) jsonString(raw []byte, s scope) ([]byte, bool) {
 	plain, manner, ok := decodeString(raw)
 	if !ok || bytes.IndexByte(raw, '\\') < 0 || !needsDecoding(plain) {
-		return rw.text(nil, raw, t, nested)
+		return rw.text(nil, raw, s)
 	}
 	// Only a string that comes back byte for byte may be taken apart.
 	if !bytes.Equal(manner.encode(nil, plain), raw) {
-		return rw.text(nil, raw, t, nested)
+		return rw.text(nil, raw, s)
 	}
-	s, changed := rw.value(plain, t, depth+1, nested)
+	s.depth++
+	out, changed := rw.value(plain, s)
 	if !changed {
 		return raw, false
 	}
-	return manner.encode(nil, s), true
+	return manner.encode(nil, out), true
 }
 
 // needsDecoding reports whether a decoded string holds lengths that a change

@@ -20,13 +20,23 @@ import (
 type Mapping struct{ Old, New Address }
 
 // RootMapping is one old folder on a server, as an absolute path with slashes,
-// and the new one that takes its place.
+// or one such as C:\sites\old with either slash, and the new one that takes its
+// place.
 type RootMapping struct{ Old, New string }
+
+// TextMapping is one old text and the new one that takes its place, byte for byte.
+type TextMapping struct{ Old, New string }
 
 // Options names what a Rewriter changes.
 type Options struct {
 	Mappings []Mapping
 	Roots    []RootMapping
+	Texts    []TextMapping
+	// WholeWords takes Texts only where no letter or digit stands beside them.
+	WholeWords bool
+	// Repair mends lengths in serialized values that an earlier replacement broke,
+	// where exactly one reading is consistent.
+	Repair bool
 	// BareHosts rewrites old host names that stand alone in prose too.
 	BareHosts bool
 }
@@ -42,12 +52,14 @@ const (
 	FormEntity          // HTML entities
 	FormSerialized      // in any form, inside a PHP-serialized value
 	FormPath            // a folder on the server
+	FormBase64          // in any form, inside a base64 value
+	FormText            // a text that a mapping names
 	numForms
 )
 
 // String names the form for people.
 func (f Form) String() string {
-	return [...]string{"plain", "JSON-escaped", "percent-encoded", "HTML entities", "serialized", "folder path"}[f]
+	return [...]string{"plain", "JSON-escaped", "percent-encoded", "HTML entities", "serialized", "folder path", "base64", "text"}[f]
 }
 
 // Reason says why a mention of an old address was not rewritten.
@@ -64,13 +76,14 @@ const (
 	Broken                    // a value that looks serialized but is not
 	Kept                      // an identifier that must not change
 	TooDeep                   // nested deeper than anybody nests
+	Signed                    // in a token whose signature a change would break
 	numReasons
 )
 
 // String names the reason for people.
 func (r Reason) String() string {
 	return [...]string{"bare host name", "e-mail address", "look-alike host", "other port", "outside the base path",
-		"other scheme", "broken serialized value", "kept identifier", "nested too deeply"}[r]
+		"other scheme", "broken serialized value", "kept identifier", "nested too deeply", "signed token"}[r]
 }
 
 // Finding reports whether a person should look at leftovers of this reason.
@@ -91,6 +104,7 @@ type Leftover struct {
 type Tally struct {
 	Values    int64 // values that mention an old address in any way
 	Changed   int64 // values that were changed
+	Repaired  int64 // values with lengths mended
 	Forms     [numForms]int64
 	Leftovers [numReasons]int64
 	// OnLeftover, if set, is told of each leftover.
@@ -101,6 +115,7 @@ type Tally struct {
 func (t *Tally) Add(o *Tally) {
 	t.Values += o.Values
 	t.Changed += o.Changed
+	t.Repaired += o.Repaired
 	for i, n := range o.Forms {
 		t.Forms[i] += n
 	}
@@ -167,9 +182,38 @@ func printable(b []byte) string {
 // Rewriter applies mappings. It holds no state of a run: one Rewriter serves
 // several goroutines.
 type Rewriter struct {
-	hosts []host
-	roots []root
-	bare  bool
+	seekers []seeker
+	bare    bool
+	repair  bool
+}
+
+// seeker finds one kind of thing that may have to be rewritten.
+type seeker interface {
+	// next gives the place of the next candidate in v at or after from, or -1.
+	next(v []byte, from int) int
+	// mentions reports whether a candidate counts as a mention of something old.
+	mentions() bool
+	// matchAt judges the candidate at v[at:]. Bytes before floor are written
+	// already. ok is true for something to rewrite; what is to be kept as it is
+	// comes back with a place behind it and ok false.
+	matchAt(rw *Rewriter, v []byte, at, floor int, s scope) (m match, ok bool)
+}
+
+// scope is where in a value the scanner is.
+type scope struct {
+	t     *Tally
+	depth int
+	form  Form // what counts as the form of everything here; formAsFound: what is seen
+}
+
+const formAsFound Form = -1
+
+func (s scope) in(f Form) scope {
+	s.depth++
+	if s.form == formAsFound {
+		s.form = f
+	}
+	return s
 }
 
 // host is a host name to look for, and what there is at it.
@@ -185,13 +229,14 @@ type target struct {
 	twin  bool
 	keep  bool
 	to    Address
+	host  string   // of to, in the spelling in which the old one is found
 	words []string // segments of addr.Path
 }
 
 // New returns a Rewriter for the options. The error says which mappings
 // contradict each other.
 func New(opts Options) (*Rewriter, error) {
-	rw := &Rewriter{bare: opts.BareHosts}
+	rw := &Rewriter{bare: opts.BareHosts, repair: opts.Repair}
 	seen := map[Address]Address{}
 	for _, m := range opts.Mappings {
 		if m.Old.IsZero() || m.New.IsZero() {
@@ -215,38 +260,49 @@ func New(opts Options) (*Rewriter, error) {
 			return nil, err
 		}
 	}
+	if err := rw.addTexts(opts.Texts, opts.WholeWords); err != nil {
+		return nil, err
+	}
+	rw.addBlobs()
 	return rw, nil
 }
 
+// add looks for an address in every spelling of its host.
 func (rw *Rewriter) add(t target) {
 	var name string
 	name, t.twin = t.addr.bare()
 	if t.addr.Path != "" {
 		t.words = strings.Split(t.addr.Path[1:], "/")
 	}
-	i := slices.IndexFunc(rw.hosts, func(h host) bool { return h.word == name })
-	if i < 0 {
-		i = len(rw.hosts)
-		rw.hosts = append(rw.hosts, host{finder: newFinder(name)})
+	for _, sp := range spellings(name, t.to.Host) {
+		t.host = sp.to
+		h := rw.hostOf(sp.from)
+		h.targets = append(h.targets, t)
 	}
-	rw.hosts[i].targets = append(rw.hosts[i].targets, t)
 }
 
-// onlyKeeps reports whether there is nothing to change at the host.
-func (h *host) onlyKeeps() bool {
-	return !slices.ContainsFunc(h.targets, func(t target) bool { return !t.keep })
-}
-
-// Mentions reports whether v holds the bytes of an old host or folder anywhere.
-// It is the cheap test before anything is parsed.
-func (rw *Rewriter) Mentions(v []byte) bool {
-	for i := range rw.hosts {
-		if h := &rw.hosts[i]; !h.onlyKeeps() && h.next(v, 0) >= 0 {
-			return true
+// hostOf gives the seeker of a host name, a new one if need be.
+func (rw *Rewriter) hostOf(name string) *host {
+	for _, s := range rw.seekers {
+		if h, ok := s.(*host); ok && h.word == name {
+			return h
 		}
 	}
-	for i := range rw.roots {
-		if rw.roots[i].next(v, 0) >= 0 {
+	h := &host{finder: newFinder(name)}
+	rw.seekers = append(rw.seekers, h)
+	return h
+}
+
+// mentions reports whether there is anything to change at the host.
+func (h *host) mentions() bool {
+	return slices.ContainsFunc(h.targets, func(t target) bool { return !t.keep })
+}
+
+// Mentions reports whether v holds the bytes of an old host, folder or text
+// anywhere. It is the cheap test before anything is parsed.
+func (rw *Rewriter) Mentions(v []byte) bool {
+	for _, s := range rw.seekers {
+		if (rw.repair || s.mentions()) && s.next(v, 0) >= 0 {
 			return true
 		}
 	}

@@ -9,79 +9,147 @@ import (
 
 // root is a folder on the old server to look for.
 type root struct {
-	word  []byte // the longest segment, by which it is found
-	index int    // of word in words
-	words []string
-	to    string
+	word    string // the longest segment, by which it is found
+	index   int    // of word in words
+	words   []string
+	windows bool // begins with a drive; letter case does not count, and both slashes serve
+	to      string
 }
 
 func (rw *Rewriter) addRoot(m RootMapping) error {
-	for _, p := range []string{m.Old, m.New} {
-		if !strings.HasPrefix(p, "/") || path.Clean(p) != p {
-			return fmt.Errorf("the folder %q is not an absolute path in its shortest form", p)
-		}
+	old, oldDrive, err := cleanRoot(m.Old)
+	if err != nil {
+		return err
 	}
-	words := strings.Split(m.Old[1:], "/")
+	to, _, err := cleanRoot(m.New)
+	if err != nil {
+		return err
+	}
+	words := strings.Split(strings.TrimPrefix(old, "/"), "/")
 	// A single top-level folder such as /srv would match far too much.
-	if m.Old == m.New || len(words) < 2 {
+	if old == to || len(words) < 2 {
 		return nil
 	}
-	r := root{words: words, to: m.New}
+	r := &root{words: words, windows: oldDrive, to: to}
 	for i, w := range words {
-		if len(w) > len(r.word) {
-			r.word, r.index = []byte(w), i
+		if len(w) > len(r.word) && (i > 0 || !oldDrive) {
+			r.word, r.index = w, i
 		}
 	}
-	rw.roots = append(rw.roots, r)
+	rw.seekers = append(rw.seekers, r)
 	return nil
 }
 
-func (r *root) next(v []byte, from int) int {
-	if from > len(v) {
-		return -1
+// cleanRoot checks an absolute path and gives it with slashes.
+func cleanRoot(p string) (clean string, drive bool, err error) {
+	if len(p) > 2 && isAlnum(p[0]) && p[1] == ':' && (p[2] == '\\' || p[2] == '/') {
+		return strings.TrimRight(strings.ReplaceAll(p, `\`, "/"), "/"), true, nil
 	}
-	if n := bytes.Index(v[from:], r.word); n >= 0 {
+	if !strings.HasPrefix(p, "/") || path.Clean(p) != p {
+		return "", false, fmt.Errorf("the folder %q is not an absolute path in its shortest form", p)
+	}
+	return p, false, nil
+}
+
+func (r *root) mentions() bool { return true }
+
+func (r *root) next(v []byte, from int) int {
+	for ; from <= len(v); from++ {
+		n := bytes.Index(v[from:], []byte(r.word))
+		if n < 0 {
+			break
+		}
 		return from + n
 	}
 	return -1
 }
 
+// separatorBefore reads the spelling of a separator that ends at v[:end].
+func (r *root) separatorBefore(v []byte, end int) ([]byte, Form) {
+	if sep, form := slashBefore(v, end); sep != nil || !r.windows {
+		return sep, form
+	}
+	i := end
+	for i > 0 && v[i-1] == '\\' {
+		i--
+	}
+	if i == end {
+		return nil, 0
+	}
+	return v[i:end], FormPlain
+}
+
+func (r *root) same(v []byte, word string) bool {
+	if r.windows {
+		return bytes.EqualFold(v, []byte(word))
+	}
+	return string(v) == word
+}
+
 // matchAt judges whether the folder stands around its longest segment at v[at:].
-func (r *root) matchAt(v []byte, at, floor int) (m match, ok bool) {
+func (r *root) matchAt(_ *Rewriter, v []byte, at, floor int, _ scope) (m match, ok bool) {
 	m.from = at
+	first := 0
+	if r.windows {
+		first = 1 // nothing stands before the drive
+	}
 	for i := r.index; ; i-- {
-		slash, form := slashBefore(v, m.from)
-		if slash == nil || m.style.slash != nil && !bytes.EqualFold(slash, m.style.slash) {
-			return match{}, false
+		if i >= first {
+			sep, form := r.separatorBefore(v, m.from)
+			if sep == nil || m.style.slash != nil && !bytes.EqualFold(sep, m.style.slash) {
+				return match{}, false
+			}
+			m.style = style{sep, form}
+			m.from -= len(sep)
 		}
-		m.style = style{slash, form}
-		m.from -= len(slash)
 		if i == 0 {
 			break
 		}
 		w := r.words[i-1]
-		if m.from-len(w) < floor || string(v[m.from-len(w):m.from]) != w {
+		if m.from-len(w) < floor || !r.same(v[m.from-len(w):m.from], w) {
 			return match{}, false
 		}
 		m.from -= len(w)
 	}
-	if m.from < floor || !boundaryBefore(v, m.from) || m.from > 0 && (v[m.from-1] == '/' || v[m.from-1] == ':' && m.style.form == FormPlain && m.from > 1 && isAlnum(v[m.from-2])) {
+	if m.from < floor || !r.begins(v, &m) {
 		return match{}, false
 	}
-	m.to = at + len(r.word)
-	end, complete := m.path(v, m.to, r.words[r.index+1:])
+	end, complete := m.path(v, at+len(r.word), r.words[r.index+1:])
 	if !complete || !m.style.endsPath(v, end) {
 		return match{}, false
 	}
-	m.to, m.root = end, r
+	m.to = end
 	// The new folder may lie in the old one: then it is there already.
-	if rest, inside := strings.CutPrefix(r.to, "/"+strings.Join(r.words, "/")+"/"); inside {
-		if end, there := m.path(v, m.to, strings.Split(rest, "/")); there {
+	if rest, inside := strings.CutPrefix(r.to+"/", r.whole()+"/"); inside && rest != "" {
+		if end, there := m.path(v, m.to, strings.Split(strings.TrimSuffix(rest, "/"), "/")); there {
 			m.to = end
 			return m, false
 		}
 	}
+	m.out, m.form = appendPath(nil, r.to, m.style.slash), FormPath
 	return m, true
 }
 
-func (r *root) render(dst []byte, m *match) []byte { return appendPath(dst, r.to, m.style.slash) }
+// whole is the old folder as a path with slashes.
+func (r *root) whole() string {
+	if r.windows {
+		return strings.Join(r.words, "/")
+	}
+	return "/" + strings.Join(r.words, "/")
+}
+
+// begins reports whether a path can begin at the match: neither a longer path
+// nor an address stands before it.
+func (r *root) begins(v []byte, m *match) bool {
+	if m.from == 0 {
+		return true
+	}
+	if !boundaryBefore(v, m.from) {
+		return false
+	}
+	c := v[m.from-1]
+	if r.windows { // file:///C:/sites is as good as C:/sites
+		return c != ':'
+	}
+	return (c != '/' || bytes.HasSuffix(v[:m.from], []byte("file://"))) && (c != ':' || m.style.form != FormPlain || m.from < 2 || !isAlnum(v[m.from-2]))
+}

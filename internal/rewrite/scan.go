@@ -3,6 +3,7 @@ package rewrite
 import (
 	"bytes"
 	"strconv"
+	"strings"
 )
 
 // match is an address found in a text.
@@ -12,51 +13,40 @@ type match struct {
 	scheme   []byte // as it stands; nil where the address begins with //
 	colon    []byte // between scheme and slashes
 	target   *target
-	root     *root
+	out      []byte // what takes its place, where that is known already
+	form     Form   // with out
 }
 
 // text rewrites the addresses in v, which is no serialized value, and appends
 // the result to dst. It returns changed false, and dst as it was, if there was
 // nothing to change.
-func (rw *Rewriter) text(dst, v []byte, t *Tally, nested bool) (out []byte, changed bool) {
-	var next [8]int
+func (rw *Rewriter) text(dst, v []byte, s scope) (out []byte, changed bool) {
+	var next [12]int
 	places := next[:0]
-	n := len(rw.hosts) + len(rw.roots)
-	for i := range n {
-		places = append(places, rw.find(i, v, 0))
+	for _, k := range rw.seekers {
+		places = append(places, k.next(v, 0))
 	}
 	start, copied := len(dst), 0
 	for {
-		first := -1
-		for i, p := range places {
-			if p >= 0 && (first < 0 || p < places[first]) {
-				first = i
+		at := -1
+		for _, p := range places {
+			if p >= 0 && (at < 0 || p < at) {
+				at = p
 			}
 		}
-		if first < 0 {
+		if at < 0 {
 			break
 		}
-		at := places[first]
-		m, ok := rw.matchAt(first, v, at, copied, t)
-		end := at + 1
+		m, ok := rw.best(v, places, at, copied, s)
+		end := max(at+1, m.to)
 		if ok {
 			dst = append(dst, v[copied:m.from]...)
-			dst = rw.render(dst, v, &m)
-			copied, end = m.to, m.to
-			form := m.style.form
-			if m.root != nil {
-				form = FormPath
-			}
-			if nested {
-				form = FormSerialized
-			}
-			t.Forms[form]++
-		} else if m.target != nil || m.root != nil { // to keep
-			end = m.to
+			dst = rw.render(dst, &m, s)
+			copied = m.to
 		}
 		for i, p := range places {
 			if p >= 0 && p < end {
-				places[i] = rw.find(i, v, end)
+				places[i] = rw.seekers[i].next(v, end)
 			}
 		}
 	}
@@ -66,22 +56,20 @@ func (rw *Rewriter) text(dst, v []byte, t *Tally, nested bool) (out []byte, chan
 	return append(dst, v[copied:]...), true
 }
 
-func (rw *Rewriter) find(i int, v []byte, from int) int {
-	if i < len(rw.hosts) {
-		return rw.hosts[i].next(v, from)
+// best judges the candidates that stand at v[at:]: the longest match wins.
+func (rw *Rewriter) best(v []byte, places []int, at, floor int, s scope) (best match, ok bool) {
+	for i, p := range places {
+		if p != at {
+			continue
+		}
+		if m, is := rw.seekers[i].matchAt(rw, v, at, floor, s); m.to > best.to || m.to == best.to && !is {
+			best, ok = m, is
+		}
 	}
-	return rw.roots[i-len(rw.hosts)].next(v, from)
+	return best, ok
 }
 
-// matchAt judges the i-th word at v[at:]. Bytes before floor are written
-// already. It returns ok true for an address to rewrite; an address to keep
-// comes back with its target and ok false. What is neither is counted as a
-// leftover where it mentions an old address.
-func (rw *Rewriter) matchAt(i int, v []byte, at, floor int, t *Tally) (m match, ok bool) {
-	if i >= len(rw.hosts) {
-		return rw.roots[i-len(rw.hosts)].matchAt(v, at, floor)
-	}
-	h := &rw.hosts[i]
+func (h *host) matchAt(rw *Rewriter, v []byte, at, floor int, s scope) (m match, ok bool) {
 	end := at + len(h.word)
 	begin := at
 	www := at-4 >= floor && equalFold(v[at-4:at], "www.")
@@ -91,20 +79,18 @@ func (rw *Rewriter) matchAt(i int, v []byte, at, floor int, t *Tally) (m match, 
 	reason, m := h.frame(v, begin, end, floor)
 	if m.style.slash == nil {
 		if reason == BareHost && rw.bare {
-			return rw.bareMatch(h, v, begin, end, www)
+			return h.bareMatch(begin, end, www)
 		}
-		rw.note(h, reason, v, begin, end, t)
-		return match{}, false
+		return h.leave(reason, v, begin, end, s)
 	}
 	port, after, bad := m.port(v, end)
 	if bad {
-		rw.note(h, LookAlike, v, begin, end, t)
-		return match{}, false
+		return h.leave(LookAlike, v, begin, end, s)
 	}
 	reason = OtherPort
 	for j := range h.targets {
 		c := &h.targets[j]
-		if !c.fits(&m, v[begin:end], www, port) {
+		if !c.fits(&m, www, port) {
 			continue
 		}
 		to, ok := m.path(v, after, c.words)
@@ -117,17 +103,17 @@ func (rw *Rewriter) matchAt(i int, v []byte, at, floor int, t *Tally) (m match, 
 		}
 	}
 	if m.target == nil {
-		rw.note(h, reason, v, begin, end, t)
-		return match{}, false
+		return h.leave(reason, v, begin, end, s)
 	}
 	return m, !m.target.keep
 }
 
-// note counts a leftover, unless nothing at the host was to be changed.
-func (rw *Rewriter) note(h *host, r Reason, v []byte, from, to int, t *Tally) {
-	if !h.onlyKeeps() {
-		t.leftover(r, v, from, to, "")
+// leave counts a leftover, unless nothing at the host was to be changed.
+func (h *host) leave(r Reason, v []byte, from, to int, s scope) (match, bool) {
+	if h.mentions() {
+		s.t.leftover(r, v, from, to, "")
 	}
+	return match{}, false
 }
 
 // frame reads what stands around a host name: the slashes and the scheme
@@ -164,7 +150,7 @@ func (h *host) frame(v []byte, begin, end, floor int) (Reason, match) {
 	at := m.from - len(m.colon)
 	for _, s := range [...]string{"https", "http"} {
 		if n := at - len(s); n >= floor && equalFold(v[n:at], s) {
-			if !boundaryBefore(v, n) {
+			if !boundaryBefore(v, n) && v[n-1] != '_' { // Markdown has it; no scheme does
 				break
 			}
 			m.scheme, m.from = v[n:at], n
@@ -196,7 +182,7 @@ func (m *match) port(v []byte, at int) (port, after int, bad bool) {
 }
 
 // fits reports whether scheme, host and port of the match are those of c.
-func (c *target) fits(m *match, host []byte, www bool, port int) bool {
+func (c *target) fits(m *match, www bool, port int) bool {
 	if port != 0 && m.scheme != nil && port == (Address{Scheme: string(bytes.ToLower(m.scheme))}).defaultPort() {
 		port = 0
 	}
@@ -204,9 +190,10 @@ func (c *target) fits(m *match, host []byte, www bool, port int) bool {
 		return false
 	}
 	if c.keep {
-		return equalFold(host, c.addr.Host) && (m.scheme == nil || equalFold(m.scheme, c.addr.Scheme))
+		same := www == (c.twin && strings.HasPrefix(c.addr.Host, "www."))
+		return same && (m.scheme == nil || equalFold(m.scheme, c.addr.Scheme))
 	}
-	return !www || c.twin || equalFold(host, c.addr.Host)
+	return !www || c.twin
 }
 
 // path reads the base path words after v[:at] and gives its end.
@@ -221,10 +208,20 @@ func (m *match) path(v []byte, at int, words []string) (int, bool) {
 	return at, len(words) == 0 || m.style.endsPath(v, at)
 }
 
-// render appends the new address in the style of the old.
-func (rw *Rewriter) render(dst, v []byte, m *match) []byte {
-	if m.root != nil {
-		return m.root.render(dst, m)
+// render appends what takes the place of a match, in its style, and counts it.
+func (rw *Rewriter) render(dst []byte, m *match, s scope) []byte {
+	form := m.style.form
+	if m.target == nil {
+		form = m.form
+	}
+	if s.form != formAsFound {
+		form = s.form
+	}
+	if m.form != FormBase64 { // what is inside has been counted
+		s.t.Forms[form]++
+	}
+	if m.target == nil {
+		return append(dst, m.out...)
 	}
 	to := m.target.to
 	if m.scheme != nil {
@@ -235,7 +232,7 @@ func (rw *Rewriter) render(dst, v []byte, m *match) []byte {
 		dst = append(dst, m.style.slash...)
 		dst = append(dst, m.style.slash...)
 	}
-	dst = append(dst, to.Host...)
+	dst = append(dst, m.target.host...)
 	if to.Port != 0 {
 		dst = append(dst, m.style.colon()...)
 		dst = strconv.AppendInt(dst, int64(to.Port), 10)
@@ -258,7 +255,7 @@ func appendPath(dst []byte, path string, slash []byte) []byte {
 }
 
 // bareMatch makes a match of a host name that stands alone.
-func (rw *Rewriter) bareMatch(h *host, v []byte, begin, end int, www bool) (match, bool) {
+func (h *host) bareMatch(begin, end int, www bool) (match, bool) {
 	for j := range h.targets {
 		c := &h.targets[j]
 		if c.keep || c.addr.Path != "" || c.addr.Port != 0 || www && !c.twin {

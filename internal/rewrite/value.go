@@ -1,7 +1,9 @@
 package rewrite
 
 import (
+	"bytes"
 	"errors"
+	"net/url"
 
 	"hovix/internal/rewrite/serialized"
 )
@@ -18,7 +20,7 @@ func (rw *Rewriter) Value(v []byte, t *Tally) ([]byte, bool) {
 		return v, false
 	}
 	t.Values++
-	out, changed := rw.value(v, t, 0, false)
+	out, changed := rw.value(v, scope{t: t, form: formAsFound})
 	if !changed {
 		return v, false
 	}
@@ -34,32 +36,127 @@ func (rw *Rewriter) Keep(v []byte, t *Tally) {
 	}
 }
 
-func (rw *Rewriter) value(v []byte, t *Tally, depth int, nested bool) ([]byte, bool) {
-	if depth > maxNesting {
-		t.leftover(TooDeep, v, 0, 40, "")
+// value rewrites v, or a part of it that stands for itself, in its format.
+func (rw *Rewriter) value(v []byte, s scope) ([]byte, bool) {
+	if s.depth > maxNesting {
+		s.t.leftover(TooDeep, v, 0, min(len(v), 40), "")
 		return v, false
 	}
 	if serialized.Looks(v) {
-		out, changed, err := serialized.Rewrite(nil, v, func(s []byte) ([]byte, bool) {
-			if !rw.Mentions(s) {
-				return s, false
-			}
-			return rw.value(s, t, depth+1, true)
-		})
-		var syntax *serialized.SyntaxError
-		if errors.As(err, &syntax) {
-			if !plausible(v) {
-				return rw.text(nil, v, t, nested)
-			}
-			t.leftover(Broken, v, 0, min(len(v), 60), syntax.Error())
-			return v, false
+		out, changed, err := rw.serialized(v, s)
+		if err == nil {
+			return out, changed
 		}
-		return out, changed
+		if plausible(v) {
+			return rw.notSerialized(v, s, err)
+		}
+	} else if looksPercentSerialized(v) {
+		if out, changed, ok := rw.percent(v, s); ok {
+			return out, changed
+		}
+		s.t.leftover(Broken, v, 0, min(len(v), 60), "serialized and percent-encoded in an unknown manner")
+		return v, false
 	}
 	if holdsEscapedSerialized(v) {
-		return rw.json(v, t, depth, nested)
+		return rw.json(v, s)
 	}
-	return rw.text(nil, v, t, nested)
+	return rw.text(nil, v, s)
+}
+
+func (rw *Rewriter) serialized(v []byte, s scope) ([]byte, bool, error) {
+	inside := s.in(FormSerialized)
+	return serialized.Rewrite(nil, v, func(part []byte) ([]byte, bool) {
+		if !rw.Mentions(part) {
+			return part, false
+		}
+		return rw.value(part, inside)
+	})
+}
+
+// notSerialized takes a value that was meant to be serialized and does not
+// parse: one in which quotes are escaped, or a broken one.
+func (rw *Rewriter) notSerialized(v []byte, s scope, err error) ([]byte, bool) {
+	if out, changed, ok := rw.escaped(v, s); ok {
+		return out, changed
+	}
+	if rw.repair {
+		if mended, err := serialized.Repair(v); err == nil {
+			s.t.Repaired++
+			if out, changed, err := rw.serialized(mended, s); err == nil && changed {
+				return out, true
+			}
+			return mended, true
+		}
+	}
+	var syntax *serialized.SyntaxError
+	detail := ""
+	if errors.As(err, &syntax) {
+		detail = syntax.Error()
+	}
+	s.t.leftover(Broken, v, 0, min(len(v), 60), detail)
+	return v, false
+}
+
+// escaped takes a serialized value in which quotes and backslashes are escaped
+// by a backslash, as in a string of a program. ok is false if it is none.
+func (rw *Rewriter) escaped(v []byte, s scope) (out []byte, changed, ok bool) {
+	if !bytes.Contains(v[:min(len(v), 4096)], []byte(`\"`)) {
+		return nil, false, false
+	}
+	plain, m, decoded := decodeString(v)
+	if !decoded || !bytes.Equal(m.encode(nil, plain), v) || serialized.Valid(plain) != nil {
+		return nil, false, false
+	}
+	s.depth++
+	if out, changed = rw.value(plain, s); changed {
+		out = m.encode(nil, out)
+	}
+	return out, changed, true
+}
+
+// looksPercentSerialized reports whether v begins like a:1: or s:1: in
+// percent-encoding.
+func looksPercentSerialized(v []byte) bool {
+	if len(v) < 8 || !serialized.Looks([]byte{v[0], ':', '1', ':'}) {
+		return false
+	}
+	return bytes.EqualFold(v[1:4], []byte("%3a")) && v[4] >= '0' && v[4] <= '9'
+}
+
+// percent takes a serialized value that is percent-encoded as a whole. ok is
+// false if encoding it again would not give the same bytes.
+func (rw *Rewriter) percent(v []byte, s scope) (out []byte, changed, ok bool) {
+	plain, err := url.QueryUnescape(string(v))
+	if err != nil || serialized.Valid([]byte(plain)) != nil {
+		return nil, false, false
+	}
+	for _, encode := range [...]func(string) string{url.QueryEscape, rawEscape, smallEscape} {
+		if encode(plain) != string(v) {
+			continue
+		}
+		s.depth++
+		if out, changed = rw.value([]byte(plain), s); changed {
+			out = []byte(encode(string(out)))
+		}
+		return out, changed, true
+	}
+	return nil, false, false
+}
+
+// rawEscape is QueryEscape with %20 for a space, as RFC 3986 has it.
+func rawEscape(s string) string {
+	return string(bytes.ReplaceAll([]byte(url.QueryEscape(s)), []byte("+"), []byte("%20")))
+}
+
+// smallEscape is rawEscape with small letters as digits.
+func smallEscape(s string) string {
+	b := []byte(rawEscape(s))
+	for i := 0; i+2 < len(b); i++ {
+		if b[i] == '%' {
+			b[i+1], b[i+2] = toLower(b[i+1]), toLower(b[i+2])
+		}
+	}
+	return string(b)
 }
 
 // plausible reports whether a value that does not parse was nevertheless meant
@@ -73,5 +170,5 @@ func plausible(v []byte) bool {
 	if i+1 >= len(head) || head[i] != ':' {
 		return false
 	}
-	return head[i+1] == '{' || head[i+1] == '"'
+	return head[i+1] == '{' || head[i+1] == '"' || head[i+1] == '\\' && bytes.Contains(v[:min(len(v), 80)], []byte(`\"`))
 }
