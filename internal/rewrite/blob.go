@@ -6,24 +6,22 @@ import (
 	"unicode/utf8"
 )
 
-// minBlob is the shortest base64 text that is looked into: "//a.example" has
-// as many letters.
-const minBlob = 15
-
 // blobs finds base64 (RFC 4648) that holds something old. Three bytes become
 // four letters, so that a name has three spellings, one for each place at which
 // it may begin; they are looked for in letters that could be base64.
 type blobs struct {
 	words [][]byte
+	least int // letters of the shortest base64 text that is looked into
 }
 
 func (rw *Rewriter) addBlobs() {
-	b := &blobs{}
+	b := &blobs{least: 1 << 30}
 	for _, s := range rw.seekers {
 		var word string
+		around := 0 // what stands there besides
 		switch s := s.(type) {
 		case *host:
-			word = s.word
+			word, around = s.word, len("http://")
 		case *root:
 			word = string(s.word)
 		case *literal:
@@ -32,6 +30,7 @@ func (rw *Rewriter) addBlobs() {
 		for at := range 3 {
 			if w := encodedInside(word, at); len(w) >= 6 && s.mentions() {
 				b.words = append(b.words, w)
+				b.least = min(b.least, (around+len(word))*4/3)
 			}
 		}
 	}
@@ -70,15 +69,15 @@ var blobLetter = func() (t [256]byte) {
 	return t
 }()
 
-// next looks at every minBlob-th byte: where one of the bytes before it is no
+// next looks at every least-th byte: where one of the bytes before it is no
 // letter of base64, nothing long enough begins before.
 func (b *blobs) next(v []byte, from int) int {
 	// Words, not pieces of one: a run begins at a boundary.
 	for from > 0 && from < len(v) && blobLetter[v[from-1]] != 0 && blobLetter[v[from]] != 0 {
 		from++
 	}
-	for i := from; i+minBlob <= len(v); {
-		k := i + minBlob - 1
+	for i := from; i+b.least <= len(v); {
+		k := i + b.least - 1
 		for k >= i && blobLetter[v[k]] != 0 {
 			k--
 		}
@@ -132,7 +131,7 @@ func (b *blobs) matchAt(rw *Rewriter, v []byte, at, floor int, s scope) (m match
 		}
 		return match{to: m.to}, false
 	}
-	out, changed := rw.value(dec.content, s.in(FormBase64))
+	out, changed := rw.value(nil, dec.content, s.in(FormBase64))
 	if !changed {
 		return match{to: m.to}, false
 	}

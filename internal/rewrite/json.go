@@ -100,7 +100,7 @@ func (rw *Rewriter) jsonString(raw []byte, s scope) ([]byte, bool) {
 		return rw.text(nil, raw, s)
 	}
 	s.depth++
-	out, changed := rw.value(plain, s)
+	out, changed := rw.value(nil, plain, s)
 	if !changed {
 		return raw, false
 	}

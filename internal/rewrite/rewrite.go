@@ -12,7 +12,6 @@ package rewrite
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 )
 
@@ -220,6 +219,7 @@ func (s scope) in(f Form) scope {
 type host struct {
 	finder
 	targets []target
+	old     bool // one of them is not a keep
 }
 
 // target is an address at a host: an old one with its new one, or a new one to
@@ -278,6 +278,7 @@ func (rw *Rewriter) add(t target) {
 		t.host = sp.to
 		h := rw.hostOf(sp.from)
 		h.targets = append(h.targets, t)
+		h.old = h.old || !t.keep
 	}
 }
 
@@ -294,15 +295,13 @@ func (rw *Rewriter) hostOf(name string) *host {
 }
 
 // mentions reports whether there is anything to change at the host.
-func (h *host) mentions() bool {
-	return slices.ContainsFunc(h.targets, func(t target) bool { return !t.keep })
-}
+func (h *host) mentions() bool { return h.old }
 
 // Mentions reports whether v holds the bytes of an old host, folder or text
 // anywhere. It is the cheap test before anything is parsed.
 func (rw *Rewriter) Mentions(v []byte) bool {
-	for _, s := range rw.seekers {
-		if (rw.repair || s.mentions()) && s.next(v, 0) >= 0 {
+	for i := range rw.seekers {
+		if rw.next(i, v, 0) >= 0 {
 			return true
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"net/url"
+	"sync"
 
 	"hovix/internal/rewrite/serialized"
 )
@@ -20,7 +21,7 @@ func (rw *Rewriter) Value(v []byte, t *Tally) ([]byte, bool) {
 		return v, false
 	}
 	t.Values++
-	out, changed := rw.value(v, scope{t: t, form: formAsFound})
+	out, changed := rw.value(nil, v, scope{t: t, form: formAsFound})
 	if !changed {
 		return v, false
 	}
@@ -36,8 +37,9 @@ func (rw *Rewriter) Keep(v []byte, t *Tally) {
 	}
 }
 
-// value rewrites v, or a part of it that stands for itself, in its format.
-func (rw *Rewriter) value(v []byte, s scope) ([]byte, bool) {
+// value rewrites v, or a part of it that stands for itself, in its format. The
+// result is appended to dst, which is nil or empty, or is a slice of its own.
+func (rw *Rewriter) value(dst, v []byte, s scope) ([]byte, bool) {
 	if s.depth > maxNesting {
 		s.t.leftover(TooDeep, v, 0, min(len(v), 40), "")
 		return v, false
@@ -60,17 +62,68 @@ func (rw *Rewriter) value(v []byte, s scope) ([]byte, bool) {
 	if holdsEscapedSerialized(v) {
 		return rw.json(v, s)
 	}
-	return rw.text(nil, v, s)
+	return rw.text(dst, v, s)
 }
 
 func (rw *Rewriter) serialized(v []byte, s scope) ([]byte, bool, error) {
-	inside := s.in(FormSerialized)
-	return serialized.Rewrite(nil, v, func(part []byte) ([]byte, bool) {
-		if !rw.Mentions(part) {
-			return part, false
+	w := walkers.Get().(*walker)
+	w.rw, w.v, w.s = rw, v, s.in(FormSerialized)
+	for i := range min(len(rw.seekers), len(w.at)) {
+		w.at[i] = rw.next(i, v, 0)
+	}
+	out, changed, err := serialized.Rewrite(nil, v, w)
+	w.rw, w.v, w.s = nil, nil, scope{}
+	walkers.Put(w)
+	return out, changed, err
+}
+
+// walker rewrites the strings of a serialized value.
+type walker struct {
+	rw  *Rewriter
+	v   []byte
+	s   scope
+	buf []byte
+	at  [12]int // the next mention for each seeker; -1: no more
+}
+
+var walkers = sync.Pool{New: func() any { return &walker{} }}
+
+// String rewrites one string.
+func (p *walker) String(part []byte) ([]byte, bool) {
+	out, changed := p.rw.value(p.buf[:0], part, p.s)
+	if changed && cap(out) > cap(p.buf) && cap(out) < 1<<16 {
+		p.buf = out
+	}
+	return out, changed
+}
+
+// Next gives the place of the first mention at or after from, len(v) if there
+// is none.
+func (p *walker) Next(from int) int {
+	first := len(p.v)
+	for i := range p.rw.seekers {
+		if i >= len(p.at) {
+			if n := p.rw.next(i, p.v, from); n >= 0 {
+				first = min(first, n)
+			}
+			continue
 		}
-		return rw.value(part, inside)
-	})
+		if p.at[i] >= 0 && p.at[i] < from {
+			p.at[i] = p.rw.next(i, p.v, from)
+		}
+		if p.at[i] >= 0 {
+			first = min(first, p.at[i])
+		}
+	}
+	return first
+}
+
+// next gives the place of the next mention for the i-th seeker, or -1.
+func (rw *Rewriter) next(i int, v []byte, from int) int {
+	if s := rw.seekers[i]; rw.repair || s.mentions() {
+		return s.next(v, from)
+	}
+	return -1
 }
 
 // notSerialized takes a value that was meant to be serialized and does not
@@ -108,7 +161,7 @@ func (rw *Rewriter) escaped(v []byte, s scope) (out []byte, changed, ok bool) {
 		return nil, false, false
 	}
 	s.depth++
-	if out, changed = rw.value(plain, s); changed {
+	if out, changed = rw.value(nil, plain, s); changed {
 		out = m.encode(nil, out)
 	}
 	return out, changed, true
@@ -135,7 +188,7 @@ func (rw *Rewriter) percent(v []byte, s scope) (out []byte, changed, ok bool) {
 			continue
 		}
 		s.depth++
-		if out, changed = rw.value([]byte(plain), s); changed {
+		if out, changed = rw.value(nil, []byte(plain), s); changed {
 			out = []byte(encode(string(out)))
 		}
 		return out, changed, true

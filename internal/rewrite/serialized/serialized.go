@@ -11,6 +11,7 @@ package serialized
 import (
 	"fmt"
 	"strconv"
+	"sync"
 )
 
 // SyntaxError says where a value stops being in the format.
@@ -42,15 +43,41 @@ func Valid(v []byte) error {
 	return err
 }
 
-// Rewrite calls f with each string in the value v: array keys and values,
-// property values, and the payload of custom-serialized objects if that is a
-// serialized value itself; class names, enum cases and property names are left
-// alone. Where f returns true, its result replaces the string, and the length
-// is set anew. The changed value is appended to dst. If nothing changed, dst
-// comes back as it was, and changed is false. White space after the value is
-// kept. The error is a *SyntaxError; then nothing has changed. f may be nil.
-func Rewrite(dst, v []byte, f func(s []byte) ([]byte, bool)) (out []byte, changed bool, err error) {
-	p := parser{v: v, dst: dst, f: f}
+// Visitor sees the strings of a value.
+type Visitor interface {
+	// Next gives the place of the first byte of the value at or after from that
+	// matters. Strings without such a byte are not visited.
+	Next(from int) int
+	// String returns what takes the place of s, and whether it is anything else.
+	// The result is copied before String is called again.
+	String(s []byte) ([]byte, bool)
+}
+
+// VisitorFunc visits all strings.
+type VisitorFunc func(s []byte) ([]byte, bool)
+
+// Next returns from: every byte matters.
+func (f VisitorFunc) Next(from int) int { return from }
+
+// String calls f.
+func (f VisitorFunc) String(s []byte) ([]byte, bool) { return f(s) }
+
+var parsers = sync.Pool{New: func() any { return &parser{} }}
+
+// Rewrite shows f each string in the value v: array keys and values, property
+// values, and the payload of custom-serialized objects if that is a serialized
+// value itself; class names, enum cases and property names are left alone.
+// Where f returns true, its result replaces the string, and the length is set
+// anew. The changed value is appended to dst. If nothing changed, dst comes back
+// as it was, and changed is false. White space after the value is kept. The
+// error is a *SyntaxError; then nothing has changed. f may be nil.
+func Rewrite(dst, v []byte, f Visitor) (out []byte, changed bool, err error) {
+	p := parsers.Get().(*parser)
+	defer func() {
+		*p = parser{stack: p.stack[:0]}
+		parsers.Put(p)
+	}()
+	p.v, p.dst, p.f = v, dst, f
 	start := len(dst)
 	if err := p.run(); err != nil {
 		return dst[:start], false, err
@@ -73,7 +100,8 @@ type parser struct {
 	dst     []byte
 	copied  int // v[:copied] has been written to dst
 	changed bool
-	f       func([]byte) ([]byte, bool)
+	f       Visitor
+	matters int // the first byte at or after i that matters
 	stack   []level
 }
 
@@ -176,12 +204,28 @@ func (p *parser) scalar(kind byte) error {
 	if p.i == start {
 		return p.fail("a number is missing")
 	}
-	if kind != 'd' {
-		if _, err := strconv.ParseInt(string(p.v[start:p.i]), 10, 64); err != nil {
-			return &SyntaxError{start, "not a whole number"}
-		}
+	if kind != 'd' && !whole(p.v[start:p.i]) {
+		return &SyntaxError{start, "not a whole number"}
 	}
 	return p.expect(';')
+}
+
+// whole reports whether s, of digits and signs, is a number of 64 bits.
+func whole(s []byte) bool {
+	digits := s
+	if s[0] == '-' || s[0] == '+' {
+		digits = s[1:]
+	}
+	for _, c := range digits {
+		if c < '0' || c > '9' {
+			return false
+		}
+	}
+	if len(digits) > 18 {
+		_, err := strconv.ParseInt(string(s), 10, 64)
+		return err == nil
+	}
+	return len(digits) > 0
 }
 
 func scalarByte(kind, c byte) bool {
@@ -229,28 +273,61 @@ func (p *parser) quoted(n int) (int, error) {
 }
 
 func (p *parser) str(start int, property bool) error {
-	n, err := p.length()
-	if err != nil {
-		return err
+	n, at := p.soundStr()
+	if at < 0 {
+		var err error
+		if n, err = p.length(); err != nil {
+			return err
+		}
+		if at, err = p.quoted(n); err != nil {
+			return err
+		}
+		if err := p.expect(';'); err != nil {
+			return err
+		}
 	}
-	at, err := p.quoted(n)
-	if err != nil {
-		return err
-	}
-	if err := p.expect(';'); err != nil {
-		return err
-	}
-	if property || p.f == nil {
+	if property || !p.ask(at, at+n) {
 		return nil
 	}
-	if s, ok := p.f(p.v[at : at+n]); ok {
+	if s, ok := p.f.String(p.v[at : at+n]); ok {
 		p.replace(start, "s:", len(s), `:"`, s, `";`)
 	}
 	return nil
 }
 
+// soundStr reads n:"…"; in one go, as nearly every string is. It returns -1 and
+// reads nothing where anything is wrong.
+func (p *parser) soundStr() (n, at int) {
+	i := p.i
+	for i < len(p.v) && i < p.i+9 && p.v[i] >= '0' && p.v[i] <= '9' {
+		n = n*10 + int(p.v[i]-'0')
+		i++
+	}
+	at = i + 2
+	end := at + n
+	if i == p.i || end+2 > len(p.v) || p.v[i] != ':' || p.v[i+1] != '"' || p.v[end] != '"' || p.v[end+1] != ';' {
+		return 0, -1
+	}
+	p.i = end + 2
+	return n, at
+}
+
+// ask reports whether f wants to see v[from:to].
+func (p *parser) ask(from, to int) bool {
+	if p.f == nil {
+		return false
+	}
+	if p.matters < from {
+		p.matters = p.f.Next(from)
+	}
+	return p.matters < to
+}
+
 // replace writes a new version of v[start:p.i] with a length set anew.
 func (p *parser) replace(start int, head string, n int, open string, s []byte, end string) {
+	if p.dst == nil {
+		p.dst = make([]byte, 0, len(p.v)+len(p.v)/8+64)
+	}
 	p.dst = append(p.dst, p.v[p.copied:start]...)
 	p.dst = append(p.dst, head...)
 	p.dst = strconv.AppendInt(p.dst, int64(n), 10)
@@ -299,10 +376,10 @@ func (p *parser) escapedStr(start int, property bool) error {
 	if err := p.expect(';'); err != nil {
 		return err
 	}
-	if property || p.f == nil {
+	if property || p.f == nil { // an escape may hide what matters
 		return nil
 	}
-	if s, ok := p.f(s); ok {
+	if s, ok := p.f.String(s); ok {
 		p.replace(start, "S:", len(s), `:"`, escape(s), `";`)
 	}
 	return nil
@@ -372,8 +449,8 @@ func (p *parser) custom() error {
 	if err := p.expect('}'); err != nil {
 		return err
 	}
-	if payload := p.v[at : at+n]; p.f != nil && Looks(payload) && Valid(payload) == nil {
-		if s, ok := p.f(payload); ok {
+	if payload := p.v[at : at+n]; p.ask(at, at+n) && Looks(payload) && Valid(payload) == nil {
+		if s, ok := p.f.String(payload); ok {
 			p.replace(head, "", len(s), ":{", s, "}")
 		}
 	}

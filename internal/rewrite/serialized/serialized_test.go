@@ -79,7 +79,7 @@ func TestRewrite(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			out, changed, err := serialized.Rewrite([]byte("prefix"), []byte(c.in), shout)
+			out, changed, err := serialized.Rewrite([]byte("prefix"), []byte(c.in), serialized.VisitorFunc(shout))
 			require.NoError(t, err)
 			assert.Equal(t, c.want != "", changed)
 			assert.Equal(t, "prefix"+c.want, string(out))
@@ -91,11 +91,11 @@ func TestRewrite(t *testing.T) {
 // it as a value of its own; the outer length follows.
 func TestCustomPayload(t *testing.T) {
 	in := `a:1:{i:0;C:1:"X":10:{s:3:"old";}}`
-	out, changed, err := serialized.Rewrite(nil, []byte(in), func(s []byte) ([]byte, bool) {
-		out, changed, err := serialized.Rewrite(nil, s, shout)
+	out, changed, err := serialized.Rewrite(nil, []byte(in), serialized.VisitorFunc(func(s []byte) ([]byte, bool) {
+		out, changed, err := serialized.Rewrite(nil, s, serialized.VisitorFunc(shout))
 		require.NoError(t, err)
 		return out, changed
-	})
+	}))
 	require.NoError(t, err)
 	require.True(t, changed)
 	assert.Equal(t, `a:1:{i:0;C:1:"X":13:{s:6:"longer";}}`, string(out))
@@ -151,7 +151,7 @@ func TestLooks(t *testing.T) {
 func TestDeepNesting(t *testing.T) {
 	const depth = 200_000
 	in := strings.Repeat(`a:1:{i:0;`, depth) + `s:3:"old";` + strings.Repeat("}", depth)
-	out, changed, err := serialized.Rewrite(nil, []byte(in), shout)
+	out, changed, err := serialized.Rewrite(nil, []byte(in), serialized.VisitorFunc(shout))
 	require.NoError(t, err)
 	require.True(t, changed)
 	assert.Equal(t, len(in)+3, len(out))
@@ -160,7 +160,7 @@ func TestDeepNesting(t *testing.T) {
 func TestUnchangedCostsNoAllocation(t *testing.T) {
 	in := []byte(`a:2:{s:4:"name";s:5:"value";s:1:"n";a:1:{i:0;d:0.5;}}`)
 	n := testing.AllocsPerRun(200, func() {
-		_, changed, err := serialized.Rewrite(nil, in, shoutNothing)
+		_, changed, err := serialized.Rewrite(nil, in, serialized.VisitorFunc(shoutNothing))
 		if changed || err != nil {
 			t.Fatal("changed")
 		}
@@ -202,7 +202,7 @@ func TestAgainstPHP(t *testing.T) {
 		require.NoError(t, err)
 		after, err := base64.StdEncoding.DecodeString(c[1])
 		require.NoError(t, err)
-		out, changed, err := serialized.Rewrite(nil, before, shout)
+		out, changed, err := serialized.Rewrite(nil, before, serialized.VisitorFunc(shout))
 		require.NoError(t, err, "%q", before)
 		if !changed {
 			out = before
@@ -220,7 +220,7 @@ func FuzzRewrite(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, in []byte) {
 		keep := bytes.Clone(in)
-		out, changed, err := serialized.Rewrite(nil, in, shout)
+		out, changed, err := serialized.Rewrite(nil, in, serialized.VisitorFunc(shout))
 		require.Equal(t, keep, in, "the input is never written to")
 		if err != nil || !changed {
 			require.Empty(t, out)
@@ -236,7 +236,7 @@ func BenchmarkRewrite(b *testing.B) {
 	b.SetBytes(int64(len(v)))
 	b.ReportAllocs()
 	for b.Loop() {
-		if _, _, err := serialized.Rewrite(dst[:0], v, shoutNothing); err != nil {
+		if _, _, err := serialized.Rewrite(dst[:0], v, serialized.VisitorFunc(shoutNothing)); err != nil {
 			b.Fatal(err)
 		}
 	}
