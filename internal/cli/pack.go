@@ -122,7 +122,7 @@ func (a *app) pack(ctx context.Context, path string, f *packFlags) error {
 	return nil
 }
 
-// output is the archive that is being written: a file that gets its name only
+// output is what is being written: a file that gets its name only
 // when it is whole, or standard output.
 type output struct {
 	io.Writer
@@ -148,28 +148,38 @@ func (a *app) createArchive(f *packFlags, s *site.Site) (*output, error) {
 	if rel, err := filepath.Rel(s.Root, dir); err == nil && filepath.IsLocal(rel) {
 		return nil, fmt.Errorf("the archive %s would lie inside the site that is packed, where visitors could fetch it; choose a place outside of %s", f.out, s.Root)
 	}
+	return createFile(f.out, f.yes, "archive", archiveName(s))
+}
+
+// createFile makes the file that a command writes. It refuses to overwrite one
+// unless that is allowed.
+func createFile(path string, overwrite bool, what, example string) (*output, error) {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
 	if st, err := os.Stat(abs); err == nil {
 		if st.IsDir() {
-			return nil, fmt.Errorf("%s is a folder; name a file in it, such as %s", f.out, filepath.Join(f.out, archiveName(s)))
+			return nil, fmt.Errorf("%s is a folder; name a file in it, such as %s", path, filepath.Join(path, example))
 		}
-		if !f.yes {
-			return nil, fmt.Errorf("%s exists already (%s, %s); choose another name, or overwrite it with --yes", f.out, ui.Bytes(st.Size()), st.ModTime().Format("2 January 2006"))
+		if !overwrite {
+			return nil, fmt.Errorf("%s exists already (%s, %s); choose another name, or overwrite it with --yes", path, ui.Bytes(st.Size()), st.ModTime().Format("2 January 2006"))
 		}
 	}
 	file, err := os.OpenFile(abs+".partial", os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if errors.Is(err, fs.ErrNotExist) {
-		if near := nearest.Path(dir); near != "" {
-			return nil, fmt.Errorf("there is no folder %s; did you mean %s?", filepath.Dir(f.out), near)
+		if near := nearest.Path(filepath.Dir(abs)); near != "" {
+			return nil, fmt.Errorf("there is no folder %s; did you mean %s?", filepath.Dir(path), near)
 		}
-		return nil, fmt.Errorf("there is no folder %s", filepath.Dir(f.out))
+		return nil, fmt.Errorf("there is no folder %s", filepath.Dir(path))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("create the archive: %w", err)
+		return nil, fmt.Errorf("create the %s: %w", what, err)
 	}
 	return &output{file, file, abs}, nil
 }
 
-// end gives a whole archive its name and removes one that failed.
+// end gives a whole file its name and removes one that failed.
 func (o *output) end(err error) error {
 	if o.file == nil {
 		return err

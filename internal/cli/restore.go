@@ -77,19 +77,13 @@ func (f *restoreFlags) options(a *app, target string) (restore.Options, error) {
 		}
 		opts.Aliases = append(opts.Aliases, alias)
 	}
-	for _, s := range f.maps {
-		old, to, ok := strings.Cut(s, "=")
-		if !ok {
-			return opts, usage("--map takes two addresses, OLD=NEW, not %q", s)
-		}
-		var m rewrite.Mapping
-		var errOld, errNew error
-		m.Old, errOld = rewrite.ParseAddress(old)
-		m.New, errNew = rewrite.ParseAddress(to)
-		if err := errors.Join(errOld, errNew); err != nil {
-			return opts, usage("--map: %w", err)
-		}
+	err = pairs("map", f.maps, func(old, to string) error {
+		m, err := mapping(old, to)
 		opts.Maps = append(opts.Maps, m)
+		return err
+	})
+	if err != nil {
+		return opts, err
 	}
 	var known database.Location
 	if s, err := site.Open(target); err == nil {
@@ -305,27 +299,40 @@ func addressLine(t *rewrite.Tally) string {
 
 // printLeftovers lists mentions of old addresses that stand as they were.
 func printLeftovers(p *ui.Printer, res *restore.Result) {
-	total := int64(0)
-	for _, n := range res.Tally.Leftovers {
-		total += n
-	}
-	if total == 0 {
-		if len(res.Plan.Maps) > 0 {
-			p.Line("")
-			p.Good("No old address is left over")
-		}
+	if len(res.Plan.Maps) == 0 && res.Tally.Values == 0 {
 		return
 	}
-	p.Section("Left as they are")
+	l := leftovers{tally: &res.Tally, advice: "restore --bare-hosts"}
+	for i := range res.Columns {
+		c := &res.Columns[i]
+		l.columns = append(l.columns, leftoverColumn{c.Table + "." + c.Column, &c.Tally, c.Sample})
+	}
+	l.print(p)
+}
+
+// leftovers are mentions of old addresses that stand as they were.
+type leftovers struct {
+	tally   *rewrite.Tally
+	columns []leftoverColumn
+	advice  string // the command that rewrites bare hosts
+}
+
+type leftoverColumn struct {
+	name   string
+	tally  *rewrite.Tally
+	sample []rewrite.Leftover
+}
+
+func (l *leftovers) print(p *ui.Printer) {
 	var rows [][]string
-	for r, n := range res.Tally.Leftovers {
+	for r, n := range l.tally.Leftovers {
 		if n == 0 {
 			continue
 		}
 		where := []string{}
-		for _, c := range res.Columns {
-			if c.Tally.Leftovers[r] > 0 {
-				where = append(where, c.Table+"."+c.Column)
+		for _, c := range l.columns {
+			if c.tally.Leftovers[r] > 0 {
+				where = append(where, c.name)
 			}
 		}
 		mark := "  "
@@ -334,19 +341,25 @@ func printLeftovers(p *ui.Printer, res *restore.Result) {
 		}
 		rows = append(rows, []string{mark + ui.Count(n, rewrite.Reason(r).String(), plural(rewrite.Reason(r))), p.Dim(listOf(where, 3))})
 	}
+	if len(rows) == 0 {
+		p.Line("")
+		p.Good("No old address is left over")
+		return
+	}
+	p.Section("Left as they are")
 	p.Table(rows)
-	if res.Tally.Findings() == 0 {
+	if l.tally.Findings() == 0 {
 		p.Line("    %s", p.Dim("These are as they should be."))
 		return
 	}
-	if res.Tally.Leftovers[rewrite.BareHost] > 0 {
-		p.Line("    %s", p.Dim("A bare host name stands in prose, not as an address; restore --bare-hosts rewrites it too:"))
+	if l.tally.Leftovers[rewrite.BareHost] > 0 {
+		p.Line("    %s", p.Dim("A bare host name stands in prose, not as an address; "+l.advice+" rewrites it too:"))
 	}
-	for _, c := range res.Columns {
-		for _, l := range c.Sample {
-			line := fmt.Sprintf("%s.%s: “%s”", c.Table, c.Column, l.Excerpt)
-			if l.Detail != "" {
-				line += " (" + l.Detail + ")"
+	for _, c := range l.columns {
+		for _, s := range c.sample {
+			line := fmt.Sprintf("%s: “%s”", c.name, s.Excerpt)
+			if s.Detail != "" {
+				line += " (" + s.Detail + ")"
 			}
 			p.Line("      %s", p.Dim(line))
 		}
@@ -381,16 +394,23 @@ type restoreJSON struct {
 }
 
 func restoreDocument(res *restore.Result) restoreJSON {
-	d := restoreJSON{Result: res, Mentions: res.Tally.Occurrences(), Changed: res.Tally.Changed, Forms: map[string]int64{}, Leftovers: map[string]int64{}}
-	for f, n := range res.Tally.Forms {
-		if n > 0 {
-			d.Forms[rewrite.Form(f).String()] = n
-		}
-	}
-	for r, n := range res.Tally.Leftovers {
-		if n > 0 {
-			d.Leftovers[rewrite.Reason(r).String()] = n
-		}
-	}
+	d := restoreJSON{Result: res, Mentions: res.Tally.Occurrences(), Changed: res.Tally.Changed}
+	d.Forms, d.Leftovers = formsAndLeftovers(&res.Tally)
 	return d
+}
+
+// formsAndLeftovers gives the counts that are not zero, by name.
+func formsAndLeftovers(t *rewrite.Tally) (forms, left map[string]int64) {
+	forms, left = map[string]int64{}, map[string]int64{}
+	for f, n := range t.Forms {
+		if n > 0 {
+			forms[rewrite.Form(f).String()] = n
+		}
+	}
+	for r, n := range t.Leftovers {
+		if n > 0 {
+			left[rewrite.Reason(r).String()] = n
+		}
+	}
+	return forms, left
 }

@@ -68,9 +68,7 @@ func (rw *Rewriter) value(dst, v []byte, s scope) ([]byte, bool) {
 func (rw *Rewriter) serialized(v []byte, s scope) ([]byte, bool, error) {
 	w := walkers.Get().(*walker)
 	w.rw, w.v, w.s = rw, v, s.in(FormSerialized)
-	for i := range min(len(rw.seekers), len(w.at)) {
-		w.at[i] = rw.next(i, v, 0)
-	}
+	w.start()
 	out, changed, err := serialized.Rewrite(nil, v, w)
 	w.rw, w.v, w.s = nil, nil, scope{}
 	walkers.Put(w)
@@ -124,6 +122,22 @@ func (rw *Rewriter) next(i int, v []byte, from int) int {
 		return s.next(v, from)
 	}
 	return -1
+}
+
+// Places returns a function that gives the place of the first mention of
+// something old in v at or after from, len(v) if there is none. It must be asked
+// with ever larger places, and looks at each byte once.
+func (rw *Rewriter) Places(v []byte) func(from int) int {
+	w := &walker{rw: rw, v: v}
+	w.start()
+	return w.Next
+}
+
+// start looks for the first mention of each kind.
+func (p *walker) start() {
+	for i := range min(len(p.rw.seekers), len(p.at)) {
+		p.at[i] = p.rw.next(i, p.v, 0)
+	}
 }
 
 // notSerialized takes a value that was meant to be serialized and does not

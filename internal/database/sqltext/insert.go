@@ -317,6 +317,21 @@ func (r *rowReader) write(start int, t Token, wide bool, v []byte) {
 	}
 }
 
+// TextCall reads a call of replace as SQLite's own dump program writes it for a
+// text with line breaks, and gives the text meant. ok is false for anything else.
+func TextCall(call []byte) (text []byte, ok bool) {
+	r := rowReader{Lexer: Lexer{text: call, d: SQLite}}
+	t, err := r.Skip()
+	if err != nil || !t.Is("replace") {
+		return nil, false
+	}
+	if text, err = r.replace(0); err != nil {
+		return nil, false
+	}
+	t, err = r.Skip()
+	return text, err == nil && t.Kind == End
+}
+
 // replace reads (text,'\n',char(10)), in which SQLite's own dump program writes
 // line breaks, where text may be such a call itself, and gives the text meant.
 func (r *rowReader) replace(depth int) ([]byte, error) {

@@ -1,0 +1,337 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hovix/internal/cli/ui"
+	"hovix/internal/dump"
+	"hovix/internal/nearest"
+	"hovix/internal/readdress"
+	"hovix/internal/rewrite"
+)
+
+type rewriteFlags struct {
+	maps, roots, texts     []string
+	wholeWords, bareHosts  bool
+	repair, plan, yes      bool
+	out, changes, engine   string
+	tables, columns, other []string
+}
+
+func (a *app) rewriteCommand() *cobra.Command {
+	var f rewriteFlags
+	cmd := &cobra.Command{
+		Use:   "rewrite DUMP --map OLD=NEW -o FILE",
+		Short: "Change addresses in an SQL dump",
+		Long: `Change addresses in the SQL dump DUMP, and write the changed dump to FILE. DUMP
+is text as written by the dump programs of MariaDB, MySQL, PostgreSQL and SQLite
+or by a web panel, plain or compressed with gzip, zstd or bzip2; '-' reads
+standard input. FILE is compressed if its name ends in .gz or .zst; '-' is
+standard output.
+
+Addresses are found in every form, in serialized values too, whose lengths stay
+right. What holds no old address is copied byte for byte.`,
+		Example: "  hovix rewrite old.sql.gz --map http://old.example=https://new.example -o new.sql.gz\n" +
+			"  hovix rewrite old.sql --map http://old.example=https://new.example --plan\n" +
+			"  zcat old.sql.gz | hovix rewrite - --map http://old.example=https://new.example -o - | mariadb newdb",
+		Args: args("DUMP"),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.rewrite(cmd.Context(), args[0], &f) },
+	}
+	fl := cmd.Flags()
+	fl.StringArrayVar(&f.maps, "map", nil, "rewrite this address, `OLD=NEW` (may be given again)")
+	fl.StringArrayVar(&f.roots, "root", nil, "rewrite this folder of the server, `OLD=NEW` (may be given again)")
+	fl.StringArrayVar(&f.texts, "text", nil, "rewrite this text as it stands, `OLD=NEW` (may be given again)")
+	fl.BoolVar(&f.wholeWords, "whole-words", false, "rewrite texts only where no letter or digit stands beside them")
+	fl.BoolVar(&f.bareHosts, "bare-hosts", false, "rewrite old host names that stand alone in prose, too")
+	fl.BoolVar(&f.repair, "repair", false, "mend lengths in serialized values that an earlier replacement broke")
+	fl.StringVarP(&f.out, "output", "o", "", "write the changed dump to `FILE`; '-' is standard output")
+	fl.BoolVar(&f.plan, "plan", false, "say what would be changed, and write nothing")
+	fl.StringVar(&f.changes, "changes", "", "write every changed value to `FILE`, as CSV")
+	fl.StringSliceVar(&f.tables, "table", nil, "only these tables (`PATTERNS`, such as wp_*)")
+	fl.StringSliceVar(&f.columns, "column", nil, "only these columns (`PATTERNS`, such as body or posts.*)")
+	fl.StringSliceVar(&f.other, "except", nil, "not these tables or columns (`PATTERNS`, such as logs or posts.guid)")
+	fl.StringVar(&f.engine, "engine", "", "whose dump it is, if that is not seen: mariadb, postgres or sqlite (`NAME`)")
+	fl.BoolVarP(&f.yes, "yes", "y", false, "overwrite FILE if it exists")
+	return cmd
+}
+
+// pairs reads OLD=NEW options.
+func pairs(option string, given []string, add func(old, to string) error) error {
+	for _, s := range given {
+		old, to, ok := strings.Cut(s, "=")
+		if !ok || old == "" {
+			return usage("--%s takes what to look for and what takes its place, OLD=NEW, not %q", option, s)
+		}
+		if err := add(old, to); err != nil {
+			return usage("--%s: %w", option, err)
+		}
+	}
+	return nil
+}
+
+// mapping reads two addresses.
+func mapping(old, to string) (m rewrite.Mapping, err error) {
+	var errOld, errNew error
+	m.Old, errOld = rewrite.ParseAddress(old)
+	m.New, errNew = rewrite.ParseAddress(to)
+	return m, errors.Join(errOld, errNew)
+}
+
+func (f *rewriteFlags) options() (opts readdress.Options, err error) {
+	r := &opts.Rewrite
+	r.WholeWords, r.BareHosts, r.Repair = f.wholeWords, f.bareHosts, f.repair
+	err = errors.Join(
+		pairs("map", f.maps, func(old, to string) error {
+			m, err := mapping(old, to)
+			r.Mappings = append(r.Mappings, m)
+			return err
+		}),
+		pairs("root", f.roots, func(old, to string) error {
+			r.Roots = append(r.Roots, rewrite.RootMapping{Old: old, New: to})
+			return nil
+		}),
+		pairs("text", f.texts, func(old, to string) error {
+			r.Texts = append(r.Texts, rewrite.TextMapping{Old: old, New: to})
+			return nil
+		}))
+	if err != nil {
+		return opts, usageError{err}
+	}
+	if len(r.Mappings)+len(r.Roots)+len(r.Texts) == 0 {
+		return opts, usage("say what to rewrite: --map http://old.example=https://new.example")
+	}
+	if _, err := rewrite.New(*r); err != nil {
+		return opts, usageError{err}
+	}
+	opts.Filter = readdress.Filter{Tables: f.tables, Columns: f.columns, Except: f.other}
+	if err := opts.Filter.Check(); err != nil {
+		return opts, usage("a pattern cannot be read: %w", err)
+	}
+	if f.engine != "" {
+		d, err := engineNamed(f.engine)
+		if err != nil {
+			return opts, err
+		}
+		opts.Dialect = &d
+	}
+	switch filepath.Ext(f.out) {
+	case ".gz":
+		opts.Output = readdress.Gzip
+	case ".zst":
+		opts.Output = readdress.Zstd
+	case ".bz2":
+		return opts, usage("a dump cannot be written as bzip2; let the name end in .gz or .zst")
+	}
+	return opts, nil
+}
+
+func engineNamed(name string) (dump.Dialect, error) {
+	var names []string
+	for _, d := range []dump.Dialect{dump.MySQL, dump.Postgres, dump.SQLite} {
+		if name == d.String() {
+			return d, nil
+		}
+		names = append(names, d.String())
+	}
+	if n := nearest.Of(name, names); n != "" {
+		return 0, usage("there is no engine %q; did you mean %s?", name, n)
+	}
+	return 0, usage("there is no engine %q; the engines are %s", name, strings.Join(names, ", "))
+}
+
+func (a *app) rewrite(ctx context.Context, file string, f *rewriteFlags) error {
+	if f.out == "" && !f.plan {
+		return usage("say where the changed dump goes: -o FILE, or -o - for standard output; or see what would change with --plan")
+	}
+	opts, err := f.options()
+	if err != nil {
+		return err
+	}
+	in, size, err := a.openDump(file)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out := &output{Writer: io.Discard}
+	if !f.plan {
+		if out, err = a.createOutput(f.out, f.yes, file); err != nil {
+			return err
+		}
+	}
+	changes := &output{}
+	if f.changes != "" {
+		if changes, err = a.createOutput(f.changes, f.yes, file); err != nil {
+			return out.end(err)
+		}
+		opts.Changes = changes
+	}
+	bar, rep := a.reporter()
+	opts.Progress = rep
+	rep.Phase("Rewriting", size)
+	acc, d, err := readdress.Dump(ctx, out, in, opts)
+	bar.Close()
+	if err != nil {
+		err = fmt.Errorf("%s: %w", file, err)
+	}
+	if err = out.end(changes.end(err)); err != nil {
+		return err
+	}
+	a.findings(acc.Tally.Findings())
+	a.log.Info("rewrote", "dump", file, "engine", d.String(), "changed", acc.Tally.Changed, "mentions", acc.Tally.Occurrences(), "findings", acc.Tally.Findings())
+	if a.json {
+		if f.out == "-" && !f.plan {
+			return nil // standard output holds the dump
+		}
+		return a.document(rewriteDocument(acc, d))
+	}
+	to := a.out
+	if f.out == "-" && !f.plan {
+		to = a.err
+	}
+	printRewritten(ui.New(to), acc, d, file, f)
+	return nil
+}
+
+// createOutput makes a file for a result, or takes standard output.
+func (a *app) createOutput(path string, overwrite bool, input string) (*output, error) {
+	if path == "-" {
+		if ui.IsTerminal(a.out) {
+			return nil, usage("standard output is a terminal; redirect it, or name a file")
+		}
+		return &output{Writer: a.out}, nil
+	}
+	in, errIn := os.Stat(input)
+	out, errOut := os.Stat(path)
+	if errIn == nil && errOut == nil && os.SameFile(in, out) {
+		return nil, fmt.Errorf("%s is the dump itself; the result needs a name of its own", path)
+	}
+	return createFile(path, overwrite, "file", "new.sql")
+}
+
+// openDump opens a dump to read, and tells its size, 0 if that is unknown.
+func (a *app) openDump(file string) (io.ReadCloser, int64, error) {
+	if file == "-" {
+		return io.NopCloser(a.in), 0, nil
+	}
+	in, err := os.Open(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		if near := nearest.Path(file); near != "" {
+			return nil, 0, fmt.Errorf("there is no file %s; did you mean %s?", file, near)
+		}
+		return nil, 0, fmt.Errorf("there is no file %s", file)
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	st, err := in.Stat()
+	if err == nil && st.IsDir() {
+		err = fmt.Errorf("%s is a folder; rewrite takes an SQL dump", file)
+	}
+	if err != nil {
+		return nil, 0, errors.Join(err, in.Close())
+	}
+	return in, st.Size(), nil
+}
+
+func printRewritten(p *ui.Printer, acc *readdress.Account, d dump.Dialect, file string, f *rewriteFlags) {
+	what := "Rewrote "
+	if f.plan {
+		what = "Would rewrite "
+	}
+	name := filepath.Base(file)
+	if file == "-" {
+		name = "standard input"
+	}
+	p.Title(what+name, "a dump of "+map[dump.Dialect]string{dump.MySQL: "MariaDB or MySQL", dump.Postgres: "PostgreSQL", dump.SQLite: "SQLite"}[d])
+	p.Field("Addresses", addressLine(&acc.Tally))
+	if acc.Tally.Repaired > 0 {
+		p.Field("Repaired", ui.Count(acc.Tally.Repaired, "value", "values")+" with wrong lengths")
+	}
+	if acc.Tally.Changed > 0 {
+		p.Section("Changed")
+		var rows [][]string
+		for _, c := range acc.Columns {
+			if c.Tally.Changed > 0 {
+				rows = append(rows, []string{placeName(c), ui.Count(c.Tally.Changed, "value", "values"), ui.Count(c.Tally.Occurrences(), "mention", "mentions")})
+			}
+		}
+		p.Table(rows, 1, 2)
+		printSamples(p, acc)
+	}
+	printAccountLeftovers(p, acc)
+	if f.plan {
+		p.Next("hovix rewrite " + shellWord(file) + " … -o FILE        # without --plan")
+	}
+}
+
+func placeName(c *readdress.Column) string {
+	switch {
+	case c.Table == "":
+		return "outside of tables"
+	case c.Column == "":
+		return c.Table
+	}
+	return c.Table + "." + c.Column
+}
+
+// printSamples shows a few values before and after.
+func printSamples(p *ui.Printer, acc *readdress.Account) {
+	p.Section("For example")
+	shown := 0
+	for _, c := range acc.Columns {
+		if len(c.Samples) == 0 {
+			continue
+		}
+		if shown++; shown > 5 {
+			break
+		}
+		p.Line("    %s", placeName(c))
+		p.Line("      %s %s", p.Dim("-"), p.Dim(c.Samples[0].Before))
+		p.Line("      %s %s", p.Dim("+"), c.Samples[0].After)
+	}
+}
+
+func printAccountLeftovers(p *ui.Printer, acc *readdress.Account) {
+	var l leftovers
+	for _, c := range acc.Columns {
+		l.columns = append(l.columns, leftoverColumn{placeName(c), &c.Tally, c.Leftovers})
+	}
+	l.tally = &acc.Tally
+	l.advice = "rewrite --bare-hosts"
+	l.print(p)
+}
+
+// rewriteJSON is the JSON document of rewrite.
+type rewriteJSON struct {
+	Engine  string          `json:"engine"`
+	Columns []rewriteColumn `json:"columns"`
+	Total   map[string]any  `json:"total"`
+}
+
+type rewriteColumn struct {
+	*readdress.Column
+	Counts map[string]any `json:"counts"`
+}
+
+func rewriteDocument(acc *readdress.Account, d dump.Dialect) rewriteJSON {
+	doc := rewriteJSON{Engine: d.String(), Columns: []rewriteColumn{}, Total: counts(&acc.Tally)}
+	for _, c := range acc.Columns {
+		doc.Columns = append(doc.Columns, rewriteColumn{c, counts(&c.Tally)})
+	}
+	return doc
+}
+
+// counts gives a tally as a JSON object.
+func counts(t *rewrite.Tally) map[string]any {
+	forms, left := formsAndLeftovers(t)
+	return map[string]any{"values": t.Values, "changed": t.Changed, "repaired": t.Repaired, "mentions": t.Occurrences(), "forms": forms, "leftovers": left}
+}

@@ -1,0 +1,293 @@
+package dump
+
+import (
+	"bytes"
+	"encoding/hex"
+	"unicode/utf8"
+
+	"hovix/internal/database/sqltext"
+)
+
+// quoted passes over a literal in quotes.
+func (s *scanner) quoted() error {
+	kind := s.prefix()
+	quote := s.buf[s.i]
+	n, err := s.find(func(t []byte) int { return literalEnd(t, quote, kind == escaped) })
+	if err != nil {
+		return err
+	}
+	switch kind {
+	case hexDigits:
+		return s.hexLiteral(n, 1)
+	case otherKind:
+		s.i += n
+		return nil
+	}
+	if n < 3 || !s.mentions(n) || s.buf[s.i+n-1] != quote {
+		s.i += n
+		return nil
+	}
+	raw := s.buf[s.i+1 : s.i+n-1]
+	return s.text(n, raw, quote, kind == escaped)
+}
+
+// What may stand before a literal in quotes.
+const (
+	plain = iota
+	escaped
+	hexDigits
+	otherKind // bits, names
+)
+
+// prefix tells the kind of the literal that begins at i.
+func (s *scanner) prefix() int {
+	kind := plain
+	if s.d == MySQL {
+		kind = escaped
+	}
+	if s.i == 0 || s.i > 1 && isWord(s.buf[s.i-2]) {
+		return kind
+	}
+	switch s.buf[s.i-1] {
+	case 'x', 'X':
+		return hexDigits
+	case 'b', 'B':
+		return otherKind
+	case 'e', 'E':
+		if s.d == Postgres {
+			return escaped
+		}
+	}
+	return kind
+}
+
+// literalEnd gives the end of a literal at the beginning of t, -1 if it is not
+// there yet.
+func literalEnd(t []byte, quote byte, backslash bool) int {
+	for i := 1; i < len(t); {
+		n := bytes.IndexByte(t[i:], quote)
+		if n < 0 {
+			return -1
+		}
+		at := i + n
+		if backslash {
+			k := at
+			for k > i && t[k-1] == '\\' {
+				k--
+			}
+			if (at-k)%2 == 1 {
+				i = at + 1
+				continue
+			}
+		}
+		if at+1 >= len(t) { // another quote may follow
+			return -1
+		}
+		if t[at+1] != quote {
+			return at + 1
+		}
+		i = at + 2
+	}
+	return -1
+}
+
+// text shows the text of a literal of n bytes, whose inside is raw, to the
+// values, and writes what comes back in the manner of the literal.
+func (s *scanner) text(n int, raw []byte, quote byte, backslash bool) error {
+	m := &s.manner
+	v := raw
+	if bytes.IndexByte(raw, quote) < 0 && (!backslash || bytes.IndexByte(raw, '\\') < 0) {
+		*m = manner{quote: quote, backslash: backslash}
+	} else {
+		s.decoded = m.decode(s.decoded[:0], raw, quote, backslash)
+		v = s.decoded
+	}
+	out, changed := s.vals.Value(s.cell(), v)
+	if !changed {
+		s.i += n
+		return nil
+	}
+	s.encoded = m.encode(s.encoded[:0], out)
+	return s.replace(n, s.encoded)
+}
+
+// manner is how a literal is written.
+type manner struct {
+	quote     byte
+	backslash bool      // escapes count
+	how       [256]byte // what stands behind the backslash; 0: none; doubled: for the quote
+}
+
+// doubled says that a quote is doubled, not escaped.
+const doubled = 1
+
+// decode appends the text that a literal means to v, and notes the manner of it.
+func (m *manner) decode(v, raw []byte, quote byte, backslash bool) []byte {
+	*m = manner{quote: quote, backslash: backslash}
+	last := 0
+	for i := 0; i+1 < len(raw); i++ {
+		c := raw[i]
+		switch {
+		case c == quote && raw[i+1] == quote:
+			m.how[quote] = doubled
+			v = append(v, raw[last:i]...)
+		case c == '\\' && backslash && raw[i+1] != '%' && raw[i+1] != '_':
+			e := raw[i+1]
+			c = unescape(e)
+			if m.how[c] == 0 {
+				m.how[c] = e
+			}
+			v = append(append(v, raw[last:i]...), c)
+			i++
+			last = i + 1
+			continue
+		default:
+			continue
+		}
+		i++
+		last = i
+	}
+	return append(v, raw[last:]...)
+}
+
+func unescape(c byte) byte {
+	switch c {
+	case '0':
+		return 0
+	case 'n':
+		return '\n'
+	case 'r':
+		return '\r'
+	case 't':
+		return '\t'
+	case 'b':
+		return '\b'
+	case 'Z':
+		return 0x1a
+	}
+	return c
+}
+
+// encode appends v to dst as a literal.
+func (m *manner) encode(dst, v []byte) []byte {
+	how := m.how
+	if m.backslash && how['\\'] == 0 {
+		how['\\'] = '\\'
+	}
+	if how[m.quote] == 0 {
+		if how[m.quote] = doubled; m.backslash {
+			how[m.quote] = m.quote
+		}
+	}
+	dst = append(dst, m.quote)
+	last := 0
+	for i, c := range v {
+		h := how[c]
+		if h == 0 {
+			continue
+		}
+		dst = append(dst, v[last:i]...)
+		last = i + 1
+		if h == doubled {
+			dst = append(dst, c, c)
+		} else {
+			dst = append(dst, '\\', h)
+		}
+	}
+	dst = append(dst, v[last:]...)
+	return append(dst, m.quote)
+}
+
+// hexLiteral passes over x'…' or 0x…, of n bytes with skip bytes before the
+// digits.
+func (s *scanner) hexLiteral(n, skip int) error {
+	digits := bytes.TrimSuffix(s.buf[s.i+skip:s.i+n], []byte("'"))
+	if len(digits) < 16 {
+		s.i += n
+		return nil
+	}
+	v := make([]byte, len(digits)/2)
+	if _, err := hex.Decode(v, digits); err != nil || s.vals.Places(v)(0) >= len(v) {
+		s.i += n
+		return nil
+	}
+	out, changed := s.vals.Value(s.cell(), v)
+	if !changed {
+		s.i += n
+		return nil
+	}
+	enc := hex.AppendEncode(nil, out)
+	if bytes.ContainsAny(digits, "ABCDEF") {
+		enc = bytes.ToUpper(enc)
+	}
+	lit := append(append(bytes.Clone(s.buf[s.i:s.i+skip]), enc...), s.buf[s.i+skip+len(digits):s.i+n]...)
+	return s.replace(n, lit)
+}
+
+// hexNumber passes over 0x….
+func (s *scanner) hexNumber() error {
+	n, err := s.find(func(t []byte) int {
+		for i := 2; i < len(t); i++ {
+			if !isWord(t[i]) {
+				return i
+			}
+		}
+		return -1
+	})
+	if err != nil {
+		return err
+	}
+	return s.hexLiteral(n, 2)
+}
+
+// call passes over replace(…), in which SQLite's dump program writes texts with
+// line breaks.
+func (s *scanner) call() error {
+	n, err := s.find(callEnd)
+	if err != nil {
+		return err
+	}
+	text := s.buf[s.i : s.i+n]
+	if !s.mentions(n) {
+		s.i += n
+		return nil
+	}
+	v, ok := sqltext.TextCall(text)
+	if !ok {
+		s.i++ // what is inside is looked at as any other literal
+		return nil
+	}
+	out, changed := s.vals.Value(s.cell(), v)
+	if !changed {
+		s.i += n
+		return nil
+	}
+	if !utf8.Valid(out) || bytes.IndexByte(out, 0) >= 0 {
+		return s.replace(n, sqltext.AppendSQLiteText(nil, out))
+	}
+	s.manner = manner{quote: '\''}
+	return s.replace(n, s.manner.encode(nil, out))
+}
+
+// callEnd gives the end of a call at the beginning of t, behind the parenthesis
+// that closes it.
+func callEnd(t []byte) int {
+	depth := 0
+	for i := 0; i < len(t); i++ {
+		switch t[i] {
+		case '\'':
+			n := literalEnd(t[i:], '\'', false)
+			if n < 0 {
+				return -1
+			}
+			i += n - 1
+		case '(':
+			depth++
+		case ')':
+			if depth--; depth == 0 {
+				return i + 1
+			}
+		}
+	}
+	return -1
+}

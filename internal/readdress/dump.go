@@ -1,0 +1,204 @@
+// Package readdress changes addresses where they are: in an SQL dump. It takes
+// mappings, a source and where the result goes, and gives an Account of what was
+// found and changed, column by column.
+package readdress
+
+import (
+	"bufio"
+	"bytes"
+	"compress/bzip2"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+
+	"hovix/internal/dump"
+	"hovix/internal/progress"
+	"hovix/internal/rewrite"
+)
+
+// Compression is how a dump is compressed.
+type Compression int
+
+// The compressions. Bzip2 is read only.
+const (
+	Plain Compression = iota
+	Gzip
+	Zstd
+	Bzip2
+)
+
+// Options sets what is changed and how.
+type Options struct {
+	Rewrite  rewrite.Options
+	Filter   Filter
+	Dialect  *dump.Dialect // nil: told by the dump
+	Output   Compression
+	Changes  io.Writer // nil: none; gets a CSV line for every changed value
+	Progress progress.Reporter
+}
+
+// ErrNotDump says that the input is no SQL dump.
+var ErrNotDump = errors.New("no SQL dump")
+
+// headSize is how much of a dump is looked at to tell what it is.
+const headSize = 64 << 10
+
+// Dump copies the SQL dump in r, plain or compressed, to w with its addresses
+// changed, and tells what it did and in which dialect the dump is.
+func Dump(ctx context.Context, w io.Writer, r io.Reader, opts Options) (*Account, dump.Dialect, error) {
+	rw, err := rewrite.New(opts.Rewrite)
+	if err != nil {
+		return nil, 0, err
+	}
+	a, err := newAccount(opts.Filter, opts.Changes)
+	if err != nil {
+		return nil, 0, fmt.Errorf("write the changes: %w", err)
+	}
+	rep := progress.Of(opts.Progress)
+	in, err := uncompress(&countingReader{r, rep})
+	if err != nil {
+		return nil, 0, err
+	}
+	head, err := in.Peek(headSize)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, 0, fmt.Errorf("read the dump: %w", err)
+	}
+	if err := isDump(head); err != nil {
+		return nil, 0, err
+	}
+	d := dump.Detect(head)
+	if opts.Dialect != nil {
+		d = *opts.Dialect
+	}
+	out, finish, err := compress(w, opts.Output)
+	if err != nil {
+		return nil, d, err
+	}
+	v := &values{rw: rw, a: a, blind: blind(opts.Rewrite.Texts)}
+	if err := dump.Rewrite(ctx, out, in, v, dump.Options{Dialect: d}); err != nil {
+		return nil, d, errors.Join(err, finish())
+	}
+	if err := errors.Join(v.err, finish(), a.end()); err != nil {
+		return nil, d, fmt.Errorf("write the dump: %w", err)
+	}
+	return a, d, nil
+}
+
+// isDump refuses what cannot be SQL text, before anything is written.
+func isDump(head []byte) error {
+	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	switch {
+	case len(text) == 0:
+		return fmt.Errorf("%w: it is empty", ErrNotDump)
+	case bytes.HasPrefix(text, []byte("PGDMP")):
+		return fmt.Errorf("%w: it is a dump in PostgreSQL's custom format; write one as plain SQL text", ErrNotDump)
+	case bytes.HasPrefix(text, []byte("SQLite format 3")):
+		return fmt.Errorf("%w: it is an SQLite database itself", ErrNotDump)
+	case text[0] == '<':
+		return fmt.Errorf("%w: it is a web page or XML", ErrNotDump)
+	case bytes.IndexByte(head[:min(len(head), 512)], 0) >= 0:
+		return fmt.Errorf("%w: it begins with binary data", ErrNotDump)
+	}
+	return nil
+}
+
+func uncompress(r io.Reader) (*bufio.Reader, error) {
+	raw := bufio.NewReaderSize(r, headSize)
+	head, err := raw.Peek(4)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("read the dump: %w", err)
+	}
+	var in io.Reader = raw
+	switch {
+	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
+		in, err = gzip.NewReader(raw)
+	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+		in, err = zstd.NewReader(raw, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxWindow(128<<20))
+	case bytes.HasPrefix(head, []byte("BZh")):
+		in, err = bzip2.NewReader(raw), nil
+	default:
+		return raw, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("uncompress the dump: %w", err)
+	}
+	return bufio.NewReaderSize(in, headSize), nil
+}
+
+// compress returns a writer that compresses to w, and a function that ends it.
+func compress(w io.Writer, c Compression) (io.Writer, func() error, error) {
+	switch c {
+	case Gzip:
+		z := gzip.NewWriter(w)
+		return z, z.Close, nil
+	case Zstd:
+		z, err := zstd.NewWriter(w)
+		if err != nil {
+			return nil, nil, fmt.Errorf("prepare compression: %w", err)
+		}
+		return z, z.Close, nil
+	}
+	return w, func() error { return nil }, nil
+}
+
+// blind reports whether an old text looks different inside of a literal: then
+// every literal has to be decoded.
+func blind(texts []rewrite.TextMapping) bool {
+	for _, t := range texts {
+		for _, c := range t.Old {
+			if c < ' ' || c == '\'' || c == '"' || c == '\\' {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// values shows the values of a dump to a Rewriter.
+type values struct {
+	rw    *rewrite.Rewriter
+	a     *Account
+	blind bool
+	last  dump.Cell
+	col   *Column
+	err   error
+}
+
+func (v *values) Places(text []byte) func(int) int {
+	if v.blind {
+		return func(from int) int { return from }
+	}
+	return v.rw.Places(text)
+}
+
+func (v *values) Value(at dump.Cell, value []byte) ([]byte, bool) {
+	if v.col == nil || v.last != at {
+		v.last, v.col = at, v.a.column(at.Table, at.Column)
+	}
+	if !v.col.wanted {
+		return value, false
+	}
+	out, changed := v.rw.Value(value, &v.col.Tally)
+	if changed {
+		if err := v.a.changed(v.col, value, out); err != nil && v.err == nil {
+			v.err = fmt.Errorf("write the changes: %w", err)
+		}
+	}
+	return out, changed
+}
+
+// countingReader reports what is read.
+type countingReader struct {
+	r   io.Reader
+	rep progress.Reporter
+}
+
+func (c *countingReader) Read(b []byte) (int, error) {
+	n, err := c.r.Read(b)
+	c.rep.Add(int64(n))
+	return n, err
+}
