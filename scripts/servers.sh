@@ -1,15 +1,17 @@
 #!/usr/bin/env bash
-# Private servers for tests: a MariaDB in a folder of its own on a socket and a
-# free port, which nothing else on the machine uses.
+# Private servers for tests: a MariaDB and a PostgreSQL in a folder of their own
+# on sockets and free ports, which nothing else on the machine uses.
 #
 #   servers.sh install        install what the tests need with apt-get (as root)
 #   servers.sh start FOLDER   start the servers, print what the tests read
 #   servers.sh stop FOLDER    stop them and remove the folder
 set -euo pipefail
 
-packages=(mariadb-server php-cli php-mysql php-sqlite3 php-gd zstd sqlite3)
-
 have() { command -v "$1" >/dev/null 2>&1 || [ -x "/usr/sbin/$1" ]; }
+
+# postgres_bin gives the folder of PostgreSQL's server programs, where Debian
+# puts them.
+postgres_bin() { dirname "$(ls /usr/lib/postgresql/*/bin/initdb 2>/dev/null | sort -V | tail -1)" 2>/dev/null | grep / || true; }
 
 install() {
   local missing=()
@@ -18,6 +20,7 @@ install() {
   have php || missing+=(php-cli php-mysql php-sqlite3 php-gd)
   have zstd || missing+=(zstd)
   have sqlite3 || missing+=(sqlite3)
+  [ -n "$(postgres_bin)" ] || missing+=(postgresql)
   if have php && ! php -m | grep -qi mysqli; then missing+=(php-mysql php-gd); fi
   [ ${#missing[@]} -eq 0 ] && return 0
   if [ "$(id -u)" -ne 0 ] || ! have apt-get; then
@@ -61,6 +64,7 @@ start() {
       CREATE USER IF NOT EXISTS tester@localhost IDENTIFIED BY 'test-password'; GRANT ALL ON *.* TO tester@localhost;"
     echo "export HOVIX_TEST_MARIADB_SOCKET=$dir/sock HOVIX_TEST_MARIADB_PORT=$port"
   fi
+  if [ -n "$(postgres_bin)" ]; then start_postgres "$dir"; fi
   # WordPress as Debian packages it, unpacked without its dependencies.
   if have apt-get && have dpkg; then
     if (cd "$dir" && apt-get download -qq wordpress >"$dir/wordpress.log" 2>&1 && dpkg -x wordpress_*.deb wp); then
@@ -69,8 +73,26 @@ start() {
   fi
 }
 
+start_postgres() {
+  local dir=$1 port bin as=()
+  port=$(free_port)
+  bin=$(postgres_bin)
+  mkdir -p "$dir/pg"
+  if [ "$(id -u)" -eq 0 ]; then # the server refuses to run as root
+    chmod 755 "$dir" && chown postgres: "$dir/pg"
+    as=(runuser -u postgres --)
+  fi
+  (cd "$dir/pg" && "${as[@]}" "$bin/initdb" -D "$dir/pg/data" -U tester --auth=trust -E UTF8 --locale=C.UTF-8 >"$dir/pg-install.log" 2>&1 &&
+    "${as[@]}" "$bin/pg_ctl" -D "$dir/pg/data" -w -l "$dir/pg/log" -o "-p $port -k $dir/pg -c listen_addresses=127.0.0.1 -c fsync=off" start >/dev/null 2>&1)
+  echo "export HOVIX_TEST_POSTGRES_SOCKET=$dir/pg HOVIX_TEST_POSTGRES_PORT=$port"
+}
+
 stop() {
   local dir=$1
+  if [ -f "$dir/pg/data/postmaster.pid" ]; then
+    kill -INT "$(head -1 "$dir/pg/data/postmaster.pid")" 2>/dev/null || true
+    for _ in $(seq 100); do [ -f "$dir/pg/data/postmaster.pid" ] || break; sleep 0.1; done
+  fi
   if [ -f "$dir/pid" ]; then
     local pid
     pid=$(cat "$dir/pid")

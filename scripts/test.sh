@@ -17,6 +17,11 @@ if [ -n "${HOVIX_TEST_MARIADB_SOCKET:-}" ]; then
 else
   left_out+=("everything on MariaDB: no server")
 fi
+if [ -n "${HOVIX_TEST_POSTGRES_SOCKET:-}" ]; then
+  echo "  $(psql -h "$HOVIX_TEST_POSTGRES_SOCKET" -p "$HOVIX_TEST_POSTGRES_PORT" -U tester -d postgres -Atc "SELECT split_part(version(), ' ', 1) || ' ' || split_part(version(), ' ', 2) || ', port ' || current_setting('port')")"
+else
+  left_out+=("dumps of PostgreSQL: no server")
+fi
 for tool in php sqlite3 zstd tar; do
   if command -v $tool >/dev/null; then
     case $tool in

@@ -3,6 +3,8 @@ package dump
 import (
 	"bytes"
 	"encoding/hex"
+	"regexp"
+	"strconv"
 	"unicode/utf8"
 
 	"hovix/internal/database/sqltext"
@@ -22,6 +24,13 @@ func (s *scanner) quoted() error {
 	case otherKind:
 		s.i += n
 		return nil
+	}
+	if n > 16 && s.d == Postgres { // binary data: '\x6f6c64', or E'\\x6f6c64'
+		if b := s.buf[s.i+1:]; b[0] == '\\' && b[1] == 'x' {
+			return s.hexLiteral(n, 3)
+		} else if kind == escaped && b[0] == '\\' && b[1] == '\\' && b[2] == 'x' {
+			return s.hexLiteral(n, 4)
+		}
 	}
 	if n < 3 || !s.mentions(n) || s.buf[s.i+n-1] != quote {
 		s.i += n
@@ -262,11 +271,29 @@ func (s *scanner) call() error {
 		s.i += n
 		return nil
 	}
-	if !utf8.Valid(out) || bytes.IndexByte(out, 0) >= 0 {
-		return s.replace(n, sqltext.AppendSQLiteText(nil, out))
+	return s.replace(n, encodeCall(text, out))
+}
+
+var placeholder = regexp.MustCompile(`'((?:[^']|'')*)',char\((\d+)\)`)
+
+// encodeCall writes v as a call like the old one, with the same placeholders for
+// line breaks, where that means v; as a cast otherwise. Line breaks themselves
+// will not do: SQLite's client turns some into others.
+func encodeCall(old, v []byte) []byte {
+	at := bytes.IndexByte(old, '\'')
+	end := at + literalEnd(old[at:], '\'', false)
+	inner := v
+	for _, p := range placeholder.FindAllSubmatch(old[end:], -1) {
+		if n, err := strconv.Atoi(string(p[2])); err == nil && n < 128 {
+			inner = bytes.ReplaceAll(inner, []byte{byte(n)}, p[1])
+		}
 	}
-	s.manner = manner{quote: '\''}
-	return s.replace(n, s.manner.encode(nil, out))
+	m := manner{quote: '\''}
+	out := append(m.encode(bytes.Clone(old[:at]), inner), old[end:]...)
+	if again, ok := sqltext.TextCall(out); ok && bytes.Equal(again, v) && utf8.Valid(v) && bytes.IndexByte(v, 0) < 0 {
+		return out
+	}
+	return append(sqltext.AppendHex([]byte("CAST("), v), " AS TEXT)"...)
 }
 
 // callEnd gives the end of a call at the beginning of t, behind the parenthesis

@@ -66,6 +66,32 @@ func MariaDB(t testing.TB) database.Location {
 	return l
 }
 
+// Postgres makes an empty database on the test server, dropped after the test,
+// and gives the arguments with which PostgreSQL's own programs reach it.
+func Postgres(t testing.TB) []string {
+	t.Helper()
+	server := []string{"-h", need(t, "HOVIX_TEST_POSTGRES_SOCKET", "a PostgreSQL server"), "-p", need(t, "HOVIX_TEST_POSTGRES_PORT", "a PostgreSQL server"), "-U", "tester"}
+	b := make([]byte, 5)
+	_, _ = rand.Read(b)
+	name := "hovix_test_" + hex.EncodeToString(b)
+	Program(t, "psql", nil, append(server, "-d", "postgres", "-c", "CREATE DATABASE "+name)...)
+	t.Cleanup(func() {
+		Program(t, "psql", nil, append(server, "-d", "postgres", "-c", "DROP DATABASE "+name+" WITH (FORCE)")...)
+	})
+	return append(server, "-d", name)
+}
+
+// Program runs a program with text as its input and gives its output.
+func Program(t testing.TB, name string, input []byte, args ...string) []byte {
+	t.Helper()
+	cmd := exec.Command(Tool(t, name), args...)
+	cmd.Stdin = bytes.NewReader(input)
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	require.NoError(t, cmd.Run(), "%s: %s", name, errOut.String())
+	return out.Bytes()
+}
+
 // Connect gives a connection pool to a database of the test server.
 func Connect(t testing.TB, l database.Location) *sql.DB {
 	t.Helper()
