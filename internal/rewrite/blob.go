@@ -10,12 +10,13 @@ import (
 // four letters, so that a name has three spellings, one for each place at which
 // it may begin; they are looked for in letters that could be base64.
 type blobs struct {
+	rw    *Rewriter
 	words [][]byte
 	least int // letters of the shortest base64 text that is looked into
 }
 
 func (rw *Rewriter) addBlobs() {
-	b := &blobs{least: 1 << 30}
+	b := &blobs{rw: rw, least: 1 << 30}
 	for _, s := range rw.seekers {
 		var word string
 		around := 0 // what stands there besides
@@ -73,7 +74,7 @@ var blobLetter = func() (t [256]byte) {
 // letter of base64, nothing long enough begins before.
 func (b *blobs) next(v []byte, from int) int {
 	// Words, not pieces of one: a run begins at a boundary.
-	for from > 0 && from < len(v) && blobLetter[v[from-1]] != 0 && blobLetter[v[from]] != 0 {
+	for from > 0 && from < len(v) && blobLetter[v[from-1]] != 0 && blobLetter[v[from]] != 0 && v[from] != '\\' && v[from-1] != '\\' {
 		from++
 	}
 	for i := from; i+b.least <= len(v); {
@@ -85,35 +86,93 @@ func (b *blobs) next(v []byte, from int) int {
 			i = k + 1
 			continue
 		}
-		end, kinds := i, byte(0)
-		for end < len(v) && blobLetter[v[end]] != 0 {
-			kinds |= blobLetter[v[end]]
-			end++
-		}
-		if kinds&blobUpper != 0 && b.in(v[i:end]) {
+		end, upper := runEnd(v, i)
+		if upper && end-i >= b.least && b.in(v[i:end]) {
 			return i
 		}
-		i = end + 1
+		if i = end; i < len(v) && v[i] == '\\' {
+			i = escapeEnd(v, i)
+		}
 	}
 	return -1
 }
 
-// in reports whether a run of letters holds a word. Base64 of a name is never
-// without capitals.
+// runEnd gives the end of the letters of base64 that begin at v[i:], and
+// whether capitals are among them. A backslash belongs to them before a slash
+// only; any other is an escape.
+func runEnd(v []byte, i int) (end int, upper bool) {
+	kinds := byte(0)
+	for end = i; end < len(v) && blobLetter[v[end]] != 0; end++ {
+		if v[end] != '\\' {
+			kinds |= blobLetter[v[end]]
+			continue
+		}
+		k := end
+		for k < len(v) && v[k] == '\\' {
+			k++
+		}
+		if k >= len(v) || v[k] != '/' {
+			break
+		}
+		end = k
+	}
+	return end, kinds&blobUpper != 0
+}
+
+// escapeEnd gives the end of an escape that begins with the backslash at v[i].
+func escapeEnd(v []byte, i int) int {
+	for i < len(v) && v[i] == '\\' {
+		i++
+	}
+	if i < len(v) && bytes.IndexByte([]byte("ntrbfv"), v[i]) >= 0 {
+		i++
+	}
+	return i
+}
+
+// in reports whether a run of letters holds a word, at once or in base64 again.
 func (b *blobs) in(run []byte) bool {
 	for _, w := range b.words {
 		if bytes.Contains(run, w) {
 			return true
 		}
 	}
-	return false
+	if !beginsText(run) {
+		return false
+	}
+	dec, ok := decodeBlob(run)
+	if !ok { // the padding is not among the letters
+		dec, ok = decodeBlob(append(bytes.Clone(run), "=="[:(4-len(run)%4)%4%3]...))
+	}
+	return ok && b.next(dec.content, 0) >= 0
+}
+
+// beginsText reports whether a run decodes to something that begins like text.
+// Paths and names of letters do not.
+func beginsText(run []byte) bool {
+	const letters = 32
+	if len(run) < letters {
+		return false
+	}
+	var head [letters]byte
+	n, err := base64.StdEncoding.Decode(head[:], run[:letters])
+	if err != nil {
+		if n, err = base64.URLEncoding.Decode(head[:], run[:letters]); err != nil {
+			return false
+		}
+	}
+	for i := 0; i < n; {
+		r, size := utf8.DecodeRune(head[i:n])
+		if r == utf8.RuneError && n-i >= utf8.UTFMax || r < ' ' && r != '\n' && r != '\t' && r != '\r' && r != 0 {
+			return false
+		}
+		i += size
+	}
+	return true
 }
 
 func (b *blobs) matchAt(rw *Rewriter, v []byte, at, floor int, s scope) (m match, ok bool) {
-	end := at
-	for end < len(v) && blobLetter[v[end]] != 0 {
-		end++
-	}
+	end, _ := runEnd(v, at)
 	m = match{to: end}
 	if at < floor {
 		return m, false
