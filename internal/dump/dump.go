@@ -196,11 +196,20 @@ func (s *scanner) find(end func(text []byte) int) (int, error) {
 		if n := end(s.buf[s.i:]); n >= 0 {
 			return n, nil
 		}
-		more, err := s.fill()
-		if err != nil {
-			return 0, err
+		// Twice as much each time, or a long literal would be searched again and again.
+		for want := 2*(len(s.buf)-s.i) + 1; len(s.buf)-s.i < want; {
+			more, err := s.fill()
+			if err != nil {
+				return 0, err
+			}
+			if !more {
+				break
+			}
 		}
-		if !more {
+		if s.eof {
+			if n := end(s.buf[s.i:]); n >= 0 {
+				return n, nil
+			}
 			return len(s.buf) - s.i, nil
 		}
 	}

@@ -124,6 +124,7 @@ func (s *scanner) text(n int, raw []byte, quote byte, backslash bool) error {
 type manner struct {
 	quote     byte
 	backslash bool      // escapes count
+	like      bool      // a backslash before % and _ stands for itself
 	how       [256]byte // what stands behind the backslash; 0: none; doubled: for the quote
 }
 
@@ -140,7 +141,11 @@ func (m *manner) decode(v, raw []byte, quote byte, backslash bool) []byte {
 		case c == quote && raw[i+1] == quote:
 			m.how[quote] = doubled
 			v = append(v, raw[last:i]...)
-		case c == '\\' && backslash && raw[i+1] != '%' && raw[i+1] != '_':
+		case c == '\\' && backslash && (raw[i+1] == '%' || raw[i+1] == '_'):
+			m.like = true
+			i++
+			continue
+		case c == '\\' && backslash:
 			e := raw[i+1]
 			c = unescape(e)
 			if m.how[c] == 0 {
@@ -192,7 +197,7 @@ func (m *manner) encode(dst, v []byte) []byte {
 	last := 0
 	for i, c := range v {
 		h := how[c]
-		if h == 0 {
+		if h == 0 || c == '\\' && m.like && i+1 < len(v) && (v[i+1] == '%' || v[i+1] == '_') {
 			continue
 		}
 		dst = append(dst, v[last:i]...)

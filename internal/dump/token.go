@@ -172,7 +172,6 @@ var (
 	insertHead  = regexp.MustCompile(`(?is)^(?:INSERT|REPLACE)\s+(?:(?:LOW_PRIORITY|DELAYED|HIGH_PRIORITY|IGNORE|OR\s+\w+)\s+)*INTO\s+` + namePattern + `\s*(\([^()']*\))?\s*(?:OVERRIDING\s+\w+\s+VALUE\s*)?VALUES?\s*`)
 	createHead  = regexp.MustCompile(`(?is)^CREATE\s+(?:(?:GLOBAL|LOCAL|TEMPORARY|TEMP|UNLOGGED|OR|REPLACE)\s+)*TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?` + namePattern)
 	copyHead    = regexp.MustCompile(`(?is)^COPY\s+` + namePattern + `\s*(\([^()']*\))?\s*FROM\s+stdin\s*[^;]*;[ \t]*\r?\n`)
-	comment     = regexp.MustCompile(`(?s)^(?:--[^\n]*\n|/\*[^!M].*?\*/)`)
 )
 
 // longestHead is how long the head of a statement may be for its columns to be
@@ -191,9 +190,8 @@ func (s *scanner) statement() error {
 	if s.i >= len(s.buf) {
 		return nil
 	}
-	if m := comment.Find(s.buf[s.i:min(len(s.buf), s.i+lookahead)]); m != nil && m[0] != '#' {
-		s.i += len(m)
-		return nil
+	if s.comment() {
+		return s.mark()
 	}
 	s.begin = false
 	switch s.buf[s.i] {
@@ -234,6 +232,12 @@ func (s *scanner) statement() error {
 		return s.copyRows()
 	}
 	return nil
+}
+
+// comment reports whether a comment begins here: a statement begins behind it.
+func (s *scanner) comment() bool {
+	b := s.buf[s.i:]
+	return b[0] == '#' && s.d == MySQL || len(b) > 2 && (b[0] == '-' && b[1] == '-' || b[0] == '/' && b[1] == '*' && b[2] != '!' && b[2] != 'M')
 }
 
 // notColumns begin what stands in a table's definition besides its columns.
