@@ -268,9 +268,41 @@ func printRewritten(p *ui.Printer, acc *readdress.Account, d dump.Dialect, file 
 		printSamples(p, acc)
 	}
 	printAccountLeftovers(p, acc)
-	if f.plan {
-		p.Next("hovix rewrite " + shellWord(file) + " … -o FILE        # without --plan")
+	if acc.Tally.Leftovers[rewrite.Broken] > 0 && !f.repair {
+		p.Line("    %s", p.Dim("--repair mends the lengths of broken values where that is unambiguous."))
 	}
+	if f.plan {
+		p.Next("hovix rewrite " + shellWord(file) + f.again() + " -o FILE")
+	}
+}
+
+// again gives the options of this run but --plan and where the result goes, as
+// a user would type them.
+func (f *rewriteFlags) again() string {
+	var b strings.Builder
+	add := func(option string, values ...string) {
+		for _, v := range values {
+			b.WriteString(" --" + option + " " + shellWord(v))
+		}
+	}
+	add("map", f.maps...)
+	add("root", f.roots...)
+	add("text", f.texts...)
+	add("table", f.tables...)
+	add("column", f.columns...)
+	add("except", f.other...)
+	if f.engine != "" {
+		add("engine", f.engine)
+	}
+	for _, o := range []struct {
+		option string
+		on     bool
+	}{{"whole-words", f.wholeWords}, {"bare-hosts", f.bareHosts}, {"repair", f.repair}} {
+		if o.on {
+			b.WriteString(" --" + o.option)
+		}
+	}
+	return b.String()
 }
 
 func placeName(c *readdress.Column) string {
@@ -295,9 +327,16 @@ func printSamples(p *ui.Printer, acc *readdress.Account) {
 			break
 		}
 		p.Line("    %s", placeName(c))
-		p.Line("      %s %s", p.Dim("-"), p.Dim(c.Samples[0].Before))
-		p.Line("      %s %s", p.Dim("+"), c.Samples[0].After)
+		m := c.Samples[0]
+		p.Line("      %s %s", p.Dim("-"), marked(p, m.Before, m.Old))
+		p.Line("      %s %s", p.Dim("+"), marked(p, m.After, m.New))
 	}
+}
+
+// marked makes a piece of a text stand out.
+func marked(p *ui.Printer, text, piece string) string {
+	before, after, _ := strings.Cut(text, piece)
+	return p.Dim(before) + p.Strong(piece) + p.Dim(after)
 }
 
 func printAccountLeftovers(p *ui.Printer, acc *readdress.Account) {

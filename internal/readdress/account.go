@@ -8,7 +8,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"hovix/internal/rewrite"
 )
@@ -56,6 +55,8 @@ func (f *Filter) Wants(table, column string) bool {
 type Sample struct {
 	Before string `json:"before"`
 	After  string `json:"after"`
+	Old    string `json:"old"` // the piece of Before that changed
+	New    string `json:"new"` // what took its place in After
 }
 
 // Column is what happened to one column.
@@ -80,7 +81,7 @@ type Account struct {
 
 const (
 	maxSamples = 3
-	around     = 40 // bytes of a sample on either side of the change
+	around     = 56 // bytes of a sample behind the place where the change begins, half of it before
 )
 
 func newAccount(filter Filter, changes io.Writer) (*Account, error) {
@@ -137,41 +138,60 @@ func (a *Account) end() error {
 	return a.changes.Error()
 }
 
-// sampleOf cuts both values to their first difference and what is around it.
+// sampleOf cuts both values to their first change and what is around it.
 func sampleOf(before, after []byte) Sample {
 	from := 0
 	for from < len(before) && from < len(after) && before[from] == after[from] {
 		from++
 	}
-	cut := func(v []byte) string {
-		start, end := max(0, from-around/2), min(len(v), from+around)
-		text := strings.Map(func(r rune) rune {
-			if r < ' ' || r == 0x7f {
-				return ' '
-			}
-			return r
-		}, strings.ToValidUTF8(string(trimRunes(v[start:end])), ""))
-		if start > 0 {
-			text = "…" + text
-		}
-		if end < len(v) {
-			text += "…"
-		}
-		return text
+	for n := 0; n < 8 && from > 0 && wordByte(before[from-1]); n++ {
+		from--
 	}
-	return Sample{cut(before), cut(after)}
+	oldEnd, newEnd := resume(before, after, from)
+	cut := func(v []byte, end int) (whole, piece string) {
+		start, stop := max(0, from-around/2), min(len(v), max(end, from+around)+around/4)
+		piece = printable(v[from:min(end, stop)])
+		whole = printable(v[start:from]) + piece + printable(v[min(end, stop):stop])
+		if start > 0 {
+			whole = "…" + whole
+		}
+		if stop < len(v) {
+			whole += "…"
+		}
+		return whole, piece
+	}
+	var s Sample
+	s.Before, s.Old = cut(before, oldEnd)
+	s.After, s.New = cut(after, newEnd)
+	return s
 }
 
-// trimRunes cuts torn characters off both ends.
-func trimRunes(v []byte) []byte {
-	for len(v) > 0 && !utf8.RuneStart(v[0]) {
-		v = v[1:]
-	}
-	if r, _ := utf8.DecodeLastRune(v); r == utf8.RuneError {
-		if i := bytes.LastIndexFunc(v, func(r rune) bool { return r != utf8.RuneError }); i >= 0 {
-			_, n := utf8.DecodeRune(v[i:])
-			v = v[:i+n]
+func wordByte(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+}
+
+// resume gives the places behind the first change, where both values go on
+// alike.
+func resume(before, after []byte, from int) (oldEnd, newEnd int) {
+	const alike, far = 16, 150
+	for i := 1; i <= far && from+i <= len(before); i++ {
+		same := before[from+i : min(len(before), from+i+alike)]
+		if len(same) == 0 {
+			break
+		}
+		if j := bytes.Index(after[from:min(len(after), from+far)], same); j >= 0 {
+			return from + i, from + j
 		}
 	}
-	return v
+	return min(len(before), from+far), min(len(after), from+far)
+}
+
+// printable turns control characters into spaces and drops torn characters.
+func printable(v []byte) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return ' '
+		}
+		return r
+	}, strings.ToValidUTF8(string(v), ""))
 }
