@@ -23,42 +23,41 @@ func (s *scanner) copyRows() error {
 			s.i += n
 			continue
 		}
-		if out, changed := s.copyLine(line); changed {
-			err = s.replace(n, out)
-		} else {
-			s.i += n
-		}
-		if err != nil {
+		if err := s.piece(n, piece{kind: copyPiece, names: s.names}); err != nil {
 			return err
 		}
 	}
 }
 
-func (s *scanner) copyLine(line []byte) (out []byte, changed bool) {
+// copyLine takes a row of COPY.
+func (w *worker) copyLine(line []byte, p *piece) (out []byte, changed bool) {
 	body := bytes.TrimSuffix(line, []byte("\n"))
-	end := line[len(body):]
-	s.column = 0
+	w.encoded = w.encoded[:0]
+	column := 0
 	for field := range bytes.SplitSeq(body, []byte("\t")) {
-		if s.column > 0 {
-			out = append(out, '\t')
+		if column > 0 {
+			w.encoded = append(w.encoded, '\t')
 		}
-		v, did := s.copyField(field)
+		at := Cell{Table: p.cell.Table}
+		if column < len(p.names) {
+			at.Column = p.names[column]
+		}
+		v, did := w.copyField(at, field)
 		changed = changed || did
-		out = append(out, v...)
-		s.column++
+		w.encoded = append(w.encoded, v...)
+		column++
 	}
-	s.column = 0
-	return append(out, end...), changed
+	return append(w.encoded, line[len(body):]...), changed
 }
 
-func (s *scanner) copyField(field []byte) ([]byte, bool) {
+func (w *worker) copyField(at Cell, field []byte) ([]byte, bool) {
 	if string(field) == `\N` {
 		return field, false
 	}
 	if digits, isHex := bytes.CutPrefix(field, []byte(`\\x`)); isHex && len(digits) >= 16 {
 		v := make([]byte, len(digits)/2)
-		if _, err := hex.Decode(v, digits); err == nil && s.vals.Places(v)(0) < len(v) {
-			if out, changed := s.vals.Value(s.cell(), v); changed {
+		if _, err := hex.Decode(v, digits); err == nil && w.places(v)(0) < len(v) {
+			if out, changed := w.vals.Value(at, v); changed {
 				return hex.AppendEncode([]byte(`\\x`), out), true
 			}
 			return field, false
@@ -68,7 +67,7 @@ func (s *scanner) copyField(field []byte) ([]byte, bool) {
 	if bytes.IndexByte(field, '\\') >= 0 {
 		v = uncopy(field)
 	}
-	out, changed := s.vals.Value(s.cell(), v)
+	out, changed := w.vals.Value(at, v)
 	if !changed {
 		return field, false
 	}

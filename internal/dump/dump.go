@@ -8,7 +8,6 @@
 package dump
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -50,8 +49,18 @@ type Values interface {
 	// or after from that may matter, len(text) if there is none; from never gets
 	// smaller. Literals without such a byte pass.
 	Places(text []byte) func(from int) int
+	// Batch begins a run of values. Several runs go on at the same time, each on
+	// one goroutine.
+	Batch() Batch
+}
+
+// Batch is shown the values of one stretch of a dump, in their order.
+type Batch interface {
 	// Value returns what takes the place of v, and whether it is anything else.
 	Value(at Cell, v []byte) ([]byte, bool)
+	// Done ends the batch. It is called in the order of the dump, never twice at a
+	// time.
+	Done() error
 }
 
 // Options sets how a dump is read. The zero value is good.
@@ -74,25 +83,23 @@ var ErrTooLong = errors.New("a literal that does not end")
 
 // Rewrite copies a dump from r to w and shows its values to vals.
 func Rewrite(ctx context.Context, w io.Writer, r io.Reader, vals Values, opts Options) error {
-	out := bufio.NewWriterSize(w, blockSize/2)
-	s := &scanner{ctx: ctx, r: r, w: out, d: opts.Dialect, vals: vals, progress: opts.Progress,
+	p := newPipeline(ctx, w, vals)
+	s := &scanner{r: r, p: p, d: opts.Dialect, vals: vals, progress: opts.Progress,
 		buf: make([]byte, 0, 2*blockSize), columns: map[string][]string{}, begin: true}
-	for {
-		more, err := s.token()
-		if err != nil {
-			return err
-		}
-		if !more {
-			return errors.Join(s.flush(len(s.buf)), out.Flush())
-		}
+	var err error
+	for more := true; more && err == nil; {
+		more, err = s.token()
 	}
+	if err == nil {
+		err = s.flush(len(s.buf))
+	}
+	return p.end(err)
 }
 
 // scanner goes through a dump token by token.
 type scanner struct {
-	ctx      context.Context
 	r        io.Reader
-	w        io.Writer
+	p        *pipeline
 	d        Dialect
 	vals     Values
 	progress func(int64)
@@ -117,9 +124,6 @@ type scanner struct {
 	columns map[string][]string // of the tables defined before
 	head    string              // of the last INSERT
 	into    insert
-	manner  manner // of the literal at hand
-	decoded []byte // room for one
-	encoded []byte
 }
 
 // fill reads on, so that there is more in the buffer from byte i. It reports
@@ -127,9 +131,6 @@ type scanner struct {
 func (s *scanner) fill() (bool, error) {
 	if s.eof {
 		return false, nil
-	}
-	if err := s.ctx.Err(); err != nil {
-		return false, context.Cause(s.ctx)
 	}
 	if err := s.flush(s.i); err != nil {
 		return false, err
@@ -166,17 +167,14 @@ func (s *scanner) fill() (bool, error) {
 	}
 }
 
-// flush writes what has been looked at, up to byte to.
+// flush passes on what has been looked at, up to byte to.
 func (s *scanner) flush(to int) error {
 	if s.written >= to {
 		return nil
 	}
-	_, err := s.w.Write(s.buf[s.written:to])
+	s.p.pass(s.buf[s.written:to])
 	s.written = to
-	if err != nil {
-		return fmt.Errorf("write the dump: %w", err)
-	}
-	return nil
+	return s.p.sendIfFull()
 }
 
 // need makes sure that n bytes from i are in the buffer, unless the dump ends.
@@ -224,17 +222,16 @@ func (s *scanner) mentions(n int) bool {
 	return s.base+s.next(s.i-s.base) < s.i+n
 }
 
-// replace puts v in the place of the n bytes at i, and goes on behind them.
-func (s *scanner) replace(n int, v []byte) error {
+// piece passes the n bytes at i on as something to be rewritten.
+func (s *scanner) piece(n int, p piece) error {
 	if err := s.flush(s.i); err != nil {
 		return err
 	}
-	if _, err := s.w.Write(v); err != nil {
-		return fmt.Errorf("write the dump: %w", err)
-	}
+	p.cell = s.cell()
+	s.p.piece(s.buf[s.i:s.i+n], p)
 	s.i += n
 	s.written = s.i
-	return nil
+	return s.p.sendIfFull()
 }
 
 // cell says where the reader is.

@@ -30,7 +30,19 @@ func (s *shout) Places(text []byte) func(int) int {
 	}
 }
 
-func (s *shout) Value(at Cell, v []byte) ([]byte, bool) {
+func (s *shout) Batch() Batch { return &shoutBatch{all: s} }
+
+type shoutBatch struct {
+	all   *shout
+	cells []string
+}
+
+func (s *shoutBatch) Done() error {
+	s.all.cells = append(s.all.cells, s.cells...)
+	return nil
+}
+
+func (s *shoutBatch) Value(at Cell, v []byte) ([]byte, bool) {
 	out := bytes.ReplaceAll(v, []byte("old"), []byte("longer"))
 	s.cells = append(s.cells, at.Table+"."+at.Column+"="+string(v))
 	return out, !bytes.Equal(v, out)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/hex"
 	"regexp"
+	"slices"
 	"strconv"
 	"unicode/utf8"
 
@@ -18,26 +19,25 @@ func (s *scanner) quoted() error {
 	if err != nil {
 		return err
 	}
-	switch kind {
-	case hexDigits:
-		return s.hexLiteral(n, 1)
-	case otherKind:
+	long := n >= 16+3 // shorter digits hold no address
+	switch {
+	case kind == otherKind:
 		s.i += n
 		return nil
-	}
-	if n > 16 && s.d == Postgres { // binary data: '\x6f6c64', or E'\\x6f6c64'
+	case kind == hexDigits && long:
+		return s.piece(n, piece{kind: hexPiece, skip: 1})
+	case kind != hexDigits && long && s.d == Postgres: // binary data: '\x6f6c64', or E'\\x6f6c64'
 		if b := s.buf[s.i+1:]; b[0] == '\\' && b[1] == 'x' {
-			return s.hexLiteral(n, 3)
+			return s.piece(n, piece{kind: hexPiece, skip: 3})
 		} else if kind == escaped && b[0] == '\\' && b[1] == '\\' && b[2] == 'x' {
-			return s.hexLiteral(n, 4)
+			return s.piece(n, piece{kind: hexPiece, skip: 4})
 		}
 	}
-	if n < 3 || !s.mentions(n) || s.buf[s.i+n-1] != quote {
+	if kind == hexDigits || n < 3 || !s.mentions(n) || s.buf[s.i+n-1] != quote {
 		s.i += n
 		return nil
 	}
-	raw := s.buf[s.i+1 : s.i+n-1]
-	return s.text(n, raw, quote, kind == escaped)
+	return s.piece(n, piece{kind: textPiece, backslash: kind == escaped})
 }
 
 // What may stand before a literal in quotes.
@@ -100,24 +100,24 @@ func literalEnd(t []byte, quote byte, backslash bool) int {
 	return -1
 }
 
-// text shows the text of a literal of n bytes, whose inside is raw, to the
-// values, and writes what comes back in the manner of the literal.
-func (s *scanner) text(n int, raw []byte, quote byte, backslash bool) error {
-	m := &s.manner
+// text shows the text of a literal to the values, and gives the literal anew in
+// its manner.
+func (w *worker) text(lit []byte, p *piece) ([]byte, bool) {
+	quote, raw := lit[0], lit[1:len(lit)-1]
+	m := &w.manner
 	v := raw
-	if bytes.IndexByte(raw, quote) < 0 && (!backslash || bytes.IndexByte(raw, '\\') < 0) {
-		*m = manner{quote: quote, backslash: backslash}
+	if bytes.IndexByte(raw, quote) < 0 && (!p.backslash || bytes.IndexByte(raw, '\\') < 0) {
+		*m = manner{quote: quote, backslash: p.backslash}
 	} else {
-		s.decoded = m.decode(s.decoded[:0], raw, quote, backslash)
-		v = s.decoded
+		w.decoded = m.decode(w.decoded[:0], raw, quote, p.backslash)
+		v = w.decoded
 	}
-	out, changed := s.vals.Value(s.cell(), v)
+	out, changed := w.vals.Value(p.cell, v)
 	if !changed {
-		s.i += n
-		return nil
+		return lit, false
 	}
-	s.encoded = m.encode(s.encoded[:0], out)
-	return s.replace(n, s.encoded)
+	w.encoded = m.encode(w.encoded[:0], out)
+	return w.encoded, true
 }
 
 // manner is how a literal is written.
@@ -212,30 +212,23 @@ func (m *manner) encode(dst, v []byte) []byte {
 	return append(dst, m.quote)
 }
 
-// hexLiteral passes over x'…' or 0x…, of n bytes with skip bytes before the
-// digits.
-func (s *scanner) hexLiteral(n, skip int) error {
-	digits := bytes.TrimSuffix(s.buf[s.i+skip:s.i+n], []byte("'"))
-	if len(digits) < 16 {
-		s.i += n
-		return nil
+// hex takes x'…' or 0x…, with p.skip bytes before the digits.
+func (w *worker) hex(lit []byte, p *piece) ([]byte, bool) {
+	digits := bytes.TrimSuffix(lit[p.skip:], []byte("'"))
+	w.decoded = append(w.decoded[:0], make([]byte, len(digits)/2)...)
+	v := w.decoded
+	if _, err := hex.Decode(v, digits); err != nil || w.places(v)(0) >= len(v) {
+		return lit, false
 	}
-	v := make([]byte, len(digits)/2)
-	if _, err := hex.Decode(v, digits); err != nil || s.vals.Places(v)(0) >= len(v) {
-		s.i += n
-		return nil
-	}
-	out, changed := s.vals.Value(s.cell(), v)
+	out, changed := w.vals.Value(p.cell, v)
 	if !changed {
-		s.i += n
-		return nil
+		return lit, false
 	}
 	enc := hex.AppendEncode(nil, out)
 	if bytes.ContainsAny(digits, "ABCDEF") {
 		enc = bytes.ToUpper(enc)
 	}
-	lit := append(append(bytes.Clone(s.buf[s.i:s.i+skip]), enc...), s.buf[s.i+skip+len(digits):s.i+n]...)
-	return s.replace(n, lit)
+	return slices.Concat(lit[:p.skip], enc, lit[p.skip+len(digits):]), true
 }
 
 // hexNumber passes over 0x….
@@ -251,7 +244,11 @@ func (s *scanner) hexNumber() error {
 	if err != nil {
 		return err
 	}
-	return s.hexLiteral(n, 2)
+	if n < 16+2 {
+		s.i += n
+		return nil
+	}
+	return s.piece(n, piece{kind: hexPiece, skip: 2})
 }
 
 // call passes over replace(…), in which SQLite's dump program writes texts with
@@ -266,17 +263,21 @@ func (s *scanner) call() error {
 		s.i += n
 		return nil
 	}
-	v, ok := sqltext.TextCall(text)
-	if !ok {
+	if _, ok := sqltext.TextCall(text); !ok {
 		s.i++ // what is inside is looked at as any other literal
 		return nil
 	}
-	out, changed := s.vals.Value(s.cell(), v)
+	return s.piece(n, piece{kind: callPiece})
+}
+
+// call takes replace(…).
+func (w *worker) call(text []byte, p *piece) ([]byte, bool) {
+	v, _ := sqltext.TextCall(text)
+	out, changed := w.vals.Value(p.cell, v)
 	if !changed {
-		s.i += n
-		return nil
+		return text, false
 	}
-	return s.replace(n, encodeCall(text, out))
+	return encodeCall(text, out), true
 }
 
 var placeholder = regexp.MustCompile(`'((?:[^']|'')*)',char\((\d+)\)`)

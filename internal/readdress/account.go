@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/csv"
+	"fmt"
 	"io"
 	"path"
 	"slices"
@@ -77,6 +78,8 @@ type Account struct {
 	byName  map[[2]string]*Column
 	filter  Filter
 	changes *csv.Writer
+	listed  bool       // changes are wanted
+	pending [][]string // of a part: its lines of changes
 }
 
 const (
@@ -87,7 +90,7 @@ const (
 func newAccount(filter Filter, changes io.Writer) (*Account, error) {
 	a := &Account{byName: map[[2]string]*Column{}, filter: filter}
 	if changes != nil {
-		a.changes = csv.NewWriter(changes)
+		a.changes, a.listed = csv.NewWriter(changes), true
 		return a, a.changes.Write([]string{"table", "column", "before", "after"})
 	}
 	return a, nil
@@ -109,15 +112,42 @@ func (a *Account) column(table, column string) *Column {
 	return c
 }
 
+// part gives an empty account of the same filter, to be joined later.
+func (a *Account) part() *Account {
+	return &Account{byName: map[[2]string]*Column{}, filter: a.filter, listed: a.listed}
+}
+
 // changed notes a changed value.
-func (a *Account) changed(c *Column, before, after []byte) error {
+func (a *Account) changed(c *Column, before, after []byte) {
 	if len(c.Samples) < maxSamples {
 		c.Samples = append(c.Samples, sampleOf(before, after))
+	}
+	if a.listed {
+		a.pending = append(a.pending, []string{c.Table, c.Column, string(before), string(after)})
+	}
+}
+
+// join adds a part.
+func (a *Account) join(part *Account) error {
+	for key, c := range part.byName {
+		whole := a.column(key[0], key[1])
+		whole.Tally.Add(&c.Tally)
+		whole.Samples = firsts(whole.Samples, c.Samples)
+		whole.Leftovers = firsts(whole.Leftovers, c.Leftovers)
 	}
 	if a.changes == nil {
 		return nil
 	}
-	return a.changes.Write([]string{c.Table, c.Column, string(before), string(after)})
+	if err := a.changes.WriteAll(part.pending); err != nil {
+		return fmt.Errorf("write the changes: %w", err)
+	}
+	return nil
+}
+
+// firsts joins two lists up to maxSamples.
+func firsts[T any](a, b []T) []T {
+	a = append(a, b...)
+	return a[:min(len(a), maxSamples)]
 }
 
 // end adds everything up.

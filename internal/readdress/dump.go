@@ -82,7 +82,7 @@ func Dump(ctx context.Context, w io.Writer, r io.Reader, opts Options) (*Account
 	if err := dump.Rewrite(ctx, out, in, v, dump.Options{Dialect: d}); err != nil {
 		return nil, d, errors.Join(err, finish())
 	}
-	if err := errors.Join(v.err, finish(), a.end()); err != nil {
+	if err := errors.Join(finish(), a.end()); err != nil {
 		return nil, d, fmt.Errorf("write the dump: %w", err)
 	}
 	return a, d, nil
@@ -163,9 +163,6 @@ type values struct {
 	rw    *rewrite.Rewriter
 	a     *Account
 	blind bool
-	last  dump.Cell
-	col   *Column
-	err   error
 }
 
 func (v *values) Places(text []byte) func(int) int {
@@ -175,21 +172,34 @@ func (v *values) Places(text []byte) func(int) int {
 	return v.rw.Places(text)
 }
 
-func (v *values) Value(at dump.Cell, value []byte) ([]byte, bool) {
-	if v.col == nil || v.last != at {
-		v.last, v.col = at, v.a.column(at.Table, at.Column)
+func (v *values) Batch() dump.Batch {
+	return &batch{rw: v.rw, whole: v.a, part: v.a.part()}
+}
+
+// batch is the account of a stretch of a dump, which joins the whole when its
+// turn comes.
+type batch struct {
+	rw          *rewrite.Rewriter
+	whole, part *Account
+	last        dump.Cell
+	col         *Column
+}
+
+func (b *batch) Value(at dump.Cell, value []byte) ([]byte, bool) {
+	if b.col == nil || b.last != at {
+		b.last, b.col = at, b.part.column(at.Table, at.Column)
 	}
-	if !v.col.wanted {
+	if !b.col.wanted {
 		return value, false
 	}
-	out, changed := v.rw.Value(value, &v.col.Tally)
+	out, changed := b.rw.Value(value, &b.col.Tally)
 	if changed {
-		if err := v.a.changed(v.col, value, out); err != nil && v.err == nil {
-			v.err = fmt.Errorf("write the changes: %w", err)
-		}
+		b.part.changed(b.col, value, out)
 	}
 	return out, changed
 }
+
+func (b *batch) Done() error { return b.whole.join(b.part) }
 
 // countingReader reports what is read.
 type countingReader struct {
