@@ -49,6 +49,14 @@ hyperfine -r 2 --prepare "$fresh" --export-json "$dir/load.json" \
   -n 'hovix restore' "$h restore $dir/d.tar.zst $dir/new --url https://blog.new.example --database 'mariadb://tester@localhost/hovix_bench_new?socket=$sock'" \
   -n 'mariadb < dump.sql' "mariadb --no-defaults -S $sock -utester -ptest-password hovix_bench_new < $dir/d.sql" 2>/dev/null
 
+echo "== the dump, its address changed"
+address=$(grep -o -m1 'http://[a-z.-]*\.example' "$dir/d.sql" | head -1)
+hyperfine -N -w 1 -r "$runs" --export-json "$dir/rewrite.json" \
+  -n 'hovix rewrite' "$h rewrite $dir/d.sql --map $address=https://blog.new.example -o $dir/d3.sql -y" \
+  -n 'sed' "sh -c \"LC_ALL=C sed 's#$address#https://blog.new.example#g' $dir/d.sql > $dir/d4.sql\"" 2>/dev/null
+php internal/rewrite/testdata/serialized.php
+go test -run xxx -bench Metadata ./internal/rewrite | grep Benchmark
+
 echo "== memory, the whole site"
 command time -f "pack: %e s, %M kB at its peak" "$h" pack "$site" -o "$dir/all.tar.zst" -y >/dev/null
 sh -c "$fresh"

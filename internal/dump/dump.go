@@ -56,7 +56,8 @@ type Values interface {
 
 // Batch is shown the values of one stretch of a dump, in their order.
 type Batch interface {
-	// Value returns what takes the place of v, and whether it is anything else.
+	// Value returns what takes the place of v, and whether it is anything else. The
+	// result is used before Value is called again.
 	Value(at Cell, v []byte) ([]byte, bool)
 	// Done ends the batch. It is called in the order of the dump, never twice at a
 	// time.

@@ -12,11 +12,10 @@ const lookahead = 256
 
 // token passes over one token. It reports whether there is more.
 func (s *scanner) token() (bool, error) {
-	if err := s.need(lookahead); err != nil {
-		return false, err
-	}
-	if s.i >= len(s.buf) {
-		return false, nil
+	if len(s.buf)-s.i < lookahead {
+		if err := s.need(lookahead); err != nil || s.i >= len(s.buf) {
+			return false, err
+		}
 	}
 	if s.begin {
 		return true, s.statement()
@@ -38,8 +37,10 @@ func (s *scanner) token() (bool, error) {
 	if i >= len(b) {
 		return true, nil
 	}
-	if err := s.need(lookahead); err != nil {
-		return false, err
+	if len(b)-i < lookahead {
+		if err := s.need(lookahead); err != nil {
+			return false, err
+		}
 	}
 	return true, s.mark()
 }

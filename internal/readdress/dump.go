@@ -183,6 +183,7 @@ type batch struct {
 	whole, part *Account
 	last        dump.Cell
 	col         *Column
+	buf         []byte // room for a value
 }
 
 func (b *batch) Value(at dump.Cell, value []byte) ([]byte, bool) {
@@ -192,8 +193,9 @@ func (b *batch) Value(at dump.Cell, value []byte) ([]byte, bool) {
 	if !b.col.wanted {
 		return value, false
 	}
-	out, changed := b.rw.Value(value, &b.col.Tally)
+	out, changed := b.rw.ValueIn(b.buf, value, &b.col.Tally)
 	if changed {
+		b.buf = out
 		b.part.changed(b.col, value, out)
 	}
 	return out, changed

@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"strings"
 	"testing"
 
@@ -288,4 +289,25 @@ func BenchmarkPlain(b *testing.B) {
 
 func BenchmarkSerialized(b *testing.B) {
 	benchmarkValue(b, `a:3:{s:4:"file";s:26:"http://old.example/a/b.jpg";s:5:"width";i:800;s:5:"sizes";a:1:{s:5:"thumb";a:1:{s:4:"mime";s:10:"image/jpeg";}}}`)
+}
+
+// BenchmarkMetadata rewrites what a content system stores of a picture, on all
+// cores. testdata/serialized.php does the same in PHP.
+func BenchmarkMetadata(b *testing.B) {
+	in, err := os.ReadFile("testdata/metadata.txt")
+	require.NoError(b, err)
+	rw := rewriter(b, plainMove)
+	b.SetBytes(int64(len(in)))
+	b.ReportAllocs()
+	b.RunParallel(func(pb *testing.PB) {
+		var tally Tally
+		var buf []byte
+		for pb.Next() {
+			out, changed := rw.ValueIn(buf, in, &tally)
+			if !changed {
+				b.Error("nothing changed")
+			}
+			buf = out
+		}
+	})
 }

@@ -16,12 +16,16 @@ const maxNesting = 32
 // Value rewrites the addresses in one value, such as a cell of a table. It
 // returns v itself and false if nothing was to be changed, a new slice and
 // true otherwise. Counts go to t.
-func (rw *Rewriter) Value(v []byte, t *Tally) ([]byte, bool) {
+func (rw *Rewriter) Value(v []byte, t *Tally) ([]byte, bool) { return rw.ValueIn(nil, v, t) }
+
+// ValueIn is Value with room for the result: where v is changed, the new value
+// may lie in buf, which is written over.
+func (rw *Rewriter) ValueIn(buf, v []byte, t *Tally) ([]byte, bool) {
 	if !rw.Mentions(v) {
 		return v, false
 	}
 	t.Values++
-	out, changed := rw.value(nil, v, scope{t: t, form: formAsFound})
+	out, changed := rw.value(buf[:0], v, scope{t: t, form: formAsFound})
 	if !changed {
 		return v, false
 	}
@@ -45,7 +49,7 @@ func (rw *Rewriter) value(dst, v []byte, s scope) ([]byte, bool) {
 		return v, false
 	}
 	if serialized.Looks(v) {
-		out, changed, err := rw.serialized(v, s)
+		out, changed, err := rw.serialized(dst, v, s)
 		if err == nil {
 			return out, changed
 		}
@@ -65,11 +69,11 @@ func (rw *Rewriter) value(dst, v []byte, s scope) ([]byte, bool) {
 	return rw.text(dst, v, s)
 }
 
-func (rw *Rewriter) serialized(v []byte, s scope) ([]byte, bool, error) {
+func (rw *Rewriter) serialized(dst, v []byte, s scope) ([]byte, bool, error) {
 	w := walkers.Get().(*walker)
 	w.rw, w.v, w.s = rw, v, s.in(FormSerialized)
 	w.start()
-	out, changed, err := serialized.Rewrite(nil, v, w)
+	out, changed, err := serialized.Rewrite(dst, v, w)
 	w.rw, w.v, w.s = nil, nil, scope{}
 	walkers.Put(w)
 	return out, changed, err
@@ -149,7 +153,7 @@ func (rw *Rewriter) notSerialized(v []byte, s scope, err error) ([]byte, bool) {
 	if rw.repair {
 		if mended, err := serialized.Repair(v); err == nil {
 			s.t.Repaired++
-			if out, changed, err := rw.serialized(mended, s); err == nil && changed {
+			if out, changed, err := rw.serialized(nil, mended, s); err == nil && changed {
 				return out, true
 			}
 			return mended, true
