@@ -54,12 +54,10 @@ func cleanRoot(p string) (clean string, drive bool, err error) {
 func (r *root) mentions() bool { return true }
 
 func (r *root) next(v []byte, from int) int {
-	for ; from <= len(v); from++ {
-		n := bytes.Index(v[from:], []byte(r.word))
-		if n < 0 {
-			break
+	if from <= len(v) {
+		if n := bytes.Index(v[from:], []byte(r.word)); n >= 0 {
+			return from + n
 		}
-		return from + n
 	}
 	return -1
 }
