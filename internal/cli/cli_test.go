@@ -53,7 +53,7 @@ func golden(t *testing.T, name, got string) {
 }
 
 func TestHelp(t *testing.T) {
-	for _, name := range []string{"", "survey", "pack", "inspect", "restore", "demo"} {
+	for _, name := range []string{"", "survey", "pack", "inspect", "restore", "rewrite", "demo"} {
 		status, out, _ := run(t, strings.Fields(name+" --help")...)
 		assert.Zero(t, status)
 		golden(t, "help"+strings.ReplaceAll("-"+name, "- ", "")+".txt", out)
@@ -89,6 +89,9 @@ func TestOutputs(t *testing.T) {
 	_, err = demo.Build(t.Context(), dir, demo.OldAddress, database.Location{})
 	require.NoError(t, err)
 	t.Chdir(work)
+	require.NoError(t, os.WriteFile("museum.sql", []byte("-- MariaDB dump\nCREATE TABLE `page` (`id` int, `body` text, `meta` text);\n"+
+		`INSERT INTO `+"`page`"+` VALUES (1,'<a href=\"http://ferry.brackwater.example/visit\">Visit</a>, info@ferry.brackwater.example','a:1:{s:4:\"logo\";s:41:\"http://ferry.brackwater.example/logo.jpeg\";}'),`+
+		`(2,'Once at ferry.brackwater.example','s:9:\"http://ferry.brackwater.example/l.jpeg\";');`+"\n"), 0o600))
 	steady := func(s string) string {
 		s = strings.ReplaceAll(s, work, "/WORK")
 		s = replaceAll(s, `\d+ ms|\d+\.\d s\b`, "TIME")
@@ -108,6 +111,8 @@ func TestOutputs(t *testing.T) {
 		{"inspect", 0, "inspect m.tar.zst --check"},
 		{"restore", 3, "restore m.tar.zst new --url https://brackwatermuseum.example"},
 		{"restore-plan", 0, "restore m.tar.zst new --url https://brackwatermuseum.example:8443/sub --plan"},
+		{"rewrite-plan", 3, "rewrite museum.sql --map http://ferry.brackwater.example=https://brackwatermuseum.example --plan"},
+		{"rewrite", 0, "rewrite museum.sql --map http://ferry.brackwater.example=https://brackwatermuseum.example --column meta --repair -o new.sql"},
 	} {
 		status, out, errOut := run(t, strings.Fields(c.args)...)
 		assert.Equal(t, c.status, status, errOut)
