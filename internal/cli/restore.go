@@ -315,6 +315,7 @@ type leftovers struct {
 	tally   *rewrite.Tally
 	columns []leftoverColumn
 	advice  string // the command that rewrites bare hosts
+	chosen  bool   // only some columns were looked at
 }
 
 type leftoverColumn struct {
@@ -343,7 +344,11 @@ func (l *leftovers) print(p *ui.Printer) {
 	}
 	if len(rows) == 0 {
 		p.Line("")
-		p.Good("No old address is left over")
+		if l.chosen {
+			p.Good("No old address is left over in the columns that were chosen")
+		} else {
+			p.Good("No old address is left over")
+		}
 		return
 	}
 	p.Section("Left as they are")

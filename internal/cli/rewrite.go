@@ -267,7 +267,7 @@ func printRewritten(p *ui.Printer, acc *readdress.Account, d dump.Dialect, file 
 		p.Table(rows, 1, 2)
 		printSamples(p, acc)
 	}
-	printAccountLeftovers(p, acc)
+	printAccountLeftovers(p, acc, f)
 	if acc.Tally.Leftovers[rewrite.Broken] > 0 && !f.repair {
 		p.Line("    %s", p.Dim("--repair mends the lengths of broken values where that is unambiguous."))
 	}
@@ -339,13 +339,14 @@ func marked(p *ui.Printer, text, piece string) string {
 	return p.Dim(before) + p.Strong(piece) + p.Dim(after)
 }
 
-func printAccountLeftovers(p *ui.Printer, acc *readdress.Account) {
+func printAccountLeftovers(p *ui.Printer, acc *readdress.Account, f *rewriteFlags) {
 	var l leftovers
 	for _, c := range acc.Columns {
 		l.columns = append(l.columns, leftoverColumn{placeName(c), &c.Tally, c.Leftovers})
 	}
 	l.tally = &acc.Tally
 	l.advice = "rewrite --bare-hosts"
+	l.chosen = len(f.tables)+len(f.columns)+len(f.other) > 0
 	l.print(p)
 }
 
