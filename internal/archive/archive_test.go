@@ -84,7 +84,9 @@ func collect(ctx context.Context, r io.Reader) (map[string]member, error) {
 			m = member{data: make([]byte, p.Entry.Size)}
 		}
 		copy(m.data[p.Offset:], p.Data)
-		m.Entry = *p.Entry
+		if p.Last { // before, other goroutines still set its hash
+			m.Entry = *p.Entry
+		}
 		got[p.Entry.Name] = m
 		return nil
 	})

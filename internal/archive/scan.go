@@ -23,7 +23,7 @@ import (
 // one as several, which may arrive in any order and at the same time. Folders,
 // links and empty files come as one piece without data.
 type Piece struct {
-	Entry  *Entry // the same pointer for all pieces of an entry; SHA256 is set with the last
+	Entry  *Entry // the same pointer for all pieces of an entry; SHA256 is set with the last, and may be read only then
 	Offset int64  // of Data in the entry's content
 	Data   []byte // valid only during the call
 	Last   bool   // Data reaches to the end of the content
