@@ -278,3 +278,26 @@ func TestRewriteRefuses(t *testing.T) {
 		assert.NoFileExists(t, out+".partial", want)
 	}
 }
+
+// TestRewriteDumpOfWordPress: a real site's database as mariadb-dump writes it,
+// rewritten, has in PHP's eyes the same values as before, addresses apart.
+func TestRewriteDumpOfWordPress(t *testing.T) {
+	const oldAddress, newAddress = "http://harbour.example:8123", "https://pier.example/sub"
+	folder, source := testenv.WordPress(t, oldAddress, "harb_")
+	dump := testenv.Program(t, "mariadb-dump", nil, "--no-defaults", "-S", source.Socket, "-utester", "-p"+source.Password, source.Name)
+	dir := t.TempDir()
+	in, out := filepath.Join(dir, "in.sql"), filepath.Join(dir, "out.sql")
+	require.NoError(t, os.WriteFile(in, dump, 0o600))
+	run := testenv.Hovix(t, "rewrite", in, "--map", oldAddress+"="+newAddress, "--root", folder+"=/srv/new/site", "--except", "*_posts.guid", "-o", out)
+	require.Contains(t, []int{0, 3}, run.Status, run.Err)
+	assert.Contains(t, run.Out, "harb_options.option_value")
+	text, err := os.ReadFile(out)
+	require.NoError(t, err)
+	target := testenv.MariaDB(t)
+	testenv.Client(t, target, text)
+	before := testenv.PHP(t, optionsProgram, nil, source.Name, source.Socket, oldAddress, folder)
+	after := testenv.PHP(t, optionsProgram, nil, target.Name, target.Socket, newAddress, "/srv/new/site")
+	require.Greater(t, bytes.Count(before, []byte("{site}")), 50)
+	assert.Equal(t, string(before), string(after))
+	assert.Equal(t, bytes.Count(dump, []byte(oldAddress+"/?p=")), bytes.Count(text, []byte(oldAddress+"/?p=")), "identifiers stay")
+}
