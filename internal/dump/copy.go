@@ -30,7 +30,7 @@ func (s *scanner) copyRows() error {
 }
 
 // copyLine takes a row of COPY.
-func (w *worker) copyLine(line []byte, p *piece) (out []byte, changed bool) {
+func (w *worker) copyLine(line []byte, p *piece) []byte {
 	body := bytes.TrimSuffix(line, []byte("\n"))
 	w.encoded = w.encoded[:0]
 	column := 0
@@ -42,25 +42,23 @@ func (w *worker) copyLine(line []byte, p *piece) (out []byte, changed bool) {
 		if column < len(p.names) {
 			at.Column = p.names[column]
 		}
-		v, did := w.copyField(at, field)
-		changed = changed || did
-		w.encoded = append(w.encoded, v...)
+		w.encoded = append(w.encoded, w.copyField(at, field)...)
 		column++
 	}
-	return append(w.encoded, line[len(body):]...), changed
+	return append(w.encoded, line[len(body):]...)
 }
 
-func (w *worker) copyField(at Cell, field []byte) ([]byte, bool) {
+func (w *worker) copyField(at Cell, field []byte) []byte {
 	if string(field) == `\N` {
-		return field, false
+		return field
 	}
 	if digits, isHex := bytes.CutPrefix(field, []byte(`\\x`)); isHex && len(digits) >= 16 {
 		v := make([]byte, len(digits)/2)
 		if _, err := hex.Decode(v, digits); err == nil && w.places(v)(0) < len(v) {
 			if out, changed := w.vals.Value(at, v); changed {
-				return hex.AppendEncode([]byte(`\\x`), out), true
+				return hex.AppendEncode([]byte(`\\x`), out)
 			}
-			return field, false
+			return field
 		}
 	}
 	v := field
@@ -69,9 +67,9 @@ func (w *worker) copyField(at Cell, field []byte) ([]byte, bool) {
 	}
 	out, changed := w.vals.Value(at, v)
 	if !changed {
-		return field, false
+		return field
 	}
-	return appendCopy(nil, out), true
+	return appendCopy(nil, out)
 }
 
 // uncopy decodes a field of COPY (the PostgreSQL manual, COPY, text format).

@@ -102,7 +102,7 @@ func literalEnd(t []byte, quote byte, backslash bool) int {
 
 // text shows the text of a literal to the values, and gives the literal anew in
 // its manner.
-func (w *worker) text(lit []byte, p *piece) ([]byte, bool) {
+func (w *worker) text(lit []byte, p *piece) []byte {
 	quote, raw := lit[0], lit[1:len(lit)-1]
 	m := &w.manner
 	v := raw
@@ -114,10 +114,10 @@ func (w *worker) text(lit []byte, p *piece) ([]byte, bool) {
 	}
 	out, changed := w.vals.Value(p.cell, v)
 	if !changed {
-		return lit, false
+		return lit
 	}
 	w.encoded = m.encode(w.encoded[:0], out)
-	return w.encoded, true
+	return w.encoded
 }
 
 // manner is how a literal is written.
@@ -147,7 +147,7 @@ func (m *manner) decode(v, raw []byte, quote byte, backslash bool) []byte {
 			continue
 		case c == '\\' && backslash:
 			e := raw[i+1]
-			c = unescape(e)
+			c = sqltext.Unescape(e)
 			if m.how[c] == 0 {
 				m.how[c] = e
 			}
@@ -162,24 +162,6 @@ func (m *manner) decode(v, raw []byte, quote byte, backslash bool) []byte {
 		last = i
 	}
 	return append(v, raw[last:]...)
-}
-
-func unescape(c byte) byte {
-	switch c {
-	case '0':
-		return 0
-	case 'n':
-		return '\n'
-	case 'r':
-		return '\r'
-	case 't':
-		return '\t'
-	case 'b':
-		return '\b'
-	case 'Z':
-		return 0x1a
-	}
-	return c
 }
 
 // encode appends v to dst as a literal.
@@ -213,22 +195,22 @@ func (m *manner) encode(dst, v []byte) []byte {
 }
 
 // hex takes x'…' or 0x…, with p.skip bytes before the digits.
-func (w *worker) hex(lit []byte, p *piece) ([]byte, bool) {
+func (w *worker) hex(lit []byte, p *piece) []byte {
 	digits := bytes.TrimSuffix(lit[p.skip:], []byte("'"))
 	w.decoded = append(w.decoded[:0], make([]byte, len(digits)/2)...)
 	v := w.decoded
 	if _, err := hex.Decode(v, digits); err != nil || w.places(v)(0) >= len(v) {
-		return lit, false
+		return lit
 	}
 	out, changed := w.vals.Value(p.cell, v)
 	if !changed {
-		return lit, false
+		return lit
 	}
 	enc := hex.AppendEncode(nil, out)
 	if bytes.ContainsAny(digits, "ABCDEF") {
 		enc = bytes.ToUpper(enc)
 	}
-	return slices.Concat(lit[:p.skip], enc, lit[p.skip+len(digits):]), true
+	return slices.Concat(lit[:p.skip], enc, lit[p.skip+len(digits):])
 }
 
 // hexNumber passes over 0x….
@@ -271,13 +253,13 @@ func (s *scanner) call() error {
 }
 
 // call takes replace(…).
-func (w *worker) call(text []byte, p *piece) ([]byte, bool) {
+func (w *worker) call(text []byte, p *piece) []byte {
 	v, _ := sqltext.TextCall(text)
 	out, changed := w.vals.Value(p.cell, v)
 	if !changed {
-		return text, false
+		return text
 	}
-	return encodeCall(text, out), true
+	return encodeCall(text, out)
 }
 
 var placeholder = regexp.MustCompile(`'((?:[^']|'')*)',char\((\d+)\)`)

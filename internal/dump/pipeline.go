@@ -165,14 +165,14 @@ func (w *worker) rewrite(out []byte, b *batch) []byte {
 	for i := range b.pieces {
 		p := &b.pieces[i]
 		out = append(out, b.in[last:p.from]...)
-		v, _ := w.one(b.in[p.from:p.to], p)
-		out = append(out, v...)
+		out = append(out, w.one(b.in[p.from:p.to], p)...)
 		last = p.to
 	}
 	return append(out, b.in[last:]...)
 }
 
-func (w *worker) one(text []byte, p *piece) ([]byte, bool) {
+// one gives what takes the place of a piece, the piece itself if nothing does.
+func (w *worker) one(text []byte, p *piece) []byte {
 	switch p.kind {
 	case hexPiece:
 		return w.hex(text, p)

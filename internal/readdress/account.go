@@ -102,11 +102,7 @@ func (a *Account) column(table, column string) *Column {
 	c := a.byName[key]
 	if c == nil {
 		c = &Column{Table: table, Column: column, wanted: a.filter.Wants(table, column)}
-		c.Tally.OnLeftover = func(l rewrite.Leftover) {
-			if l.Reason.Finding() && len(c.Leftovers) < maxSamples {
-				c.Leftovers = append(c.Leftovers, l)
-			}
-		}
+		c.Tally.KeepFindings(&c.Leftovers, maxSamples)
 		a.byName[key] = c
 	}
 	return c

@@ -173,7 +173,7 @@ func newCells(r *run, ins *sqltext.Insert) *cells {
 		tallies: make([]rewrite.Tally, len(ins.Columns)), samples: make([][]rewrite.Leftover, len(ins.Columns))}
 	for i, name := range ins.Columns {
 		c.keep[i] = r.keep[ins.Table+"."+name]
-		sampler(&c.tallies[i], &c.samples[i])
+		c.tallies[i].KeepFindings(&c.samples[i], maxSamples)
 	}
 	return c
 }

@@ -308,15 +308,6 @@ func (r *run) tallyOf(table, column string) *ColumnResult {
 // maxSamples is how many leftovers of one column are remembered.
 const maxSamples = 4
 
-// sampler collects leftovers of a value into out.
-func sampler(t *rewrite.Tally, out *[]rewrite.Leftover) {
-	t.OnLeftover = func(l rewrite.Leftover) {
-		if len(*out) < maxSamples && l.Reason.Finding() {
-			*out = append(*out, l)
-		}
-	}
-}
-
 func removeAll(path string) error {
 	if err := os.RemoveAll(path); err != nil {
 		return fmt.Errorf("remove what was staged: %w", err)

@@ -128,7 +128,7 @@ func (r *run) writeSettings() error {
 		content := f.content
 		var tally rewrite.Tally
 		res := r.tallyOf("settings", rel)
-		sampler(&tally, &res.Sample)
+		tally.KeepFindings(&res.Sample, maxSamples)
 		if out, changed := r.rw.Value(content, &tally); changed {
 			content = out
 		}

@@ -110,6 +110,16 @@ type Tally struct {
 	OnLeftover func(Leftover)
 }
 
+// KeepFindings has the first n leftovers that a person should look at put into
+// list.
+func (t *Tally) KeepFindings(list *[]Leftover, n int) {
+	t.OnLeftover = func(l Leftover) {
+		if len(*list) < n && l.Reason.Finding() {
+			*list = append(*list, l)
+		}
+	}
+}
+
 // Add adds the counts of o.
 func (t *Tally) Add(o *Tally) {
 	t.Values += o.Values

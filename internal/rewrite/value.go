@@ -85,7 +85,7 @@ type walker struct {
 	v   []byte
 	s   scope
 	buf []byte
-	at  [12]int // the next mention for each seeker; -1: no more
+	at  []int // the next mention for each seeker; -1: no more
 }
 
 var walkers = sync.Pool{New: func() any { return &walker{} }}
@@ -103,13 +103,7 @@ func (p *walker) String(part []byte) ([]byte, bool) {
 // is none.
 func (p *walker) Next(from int) int {
 	first := len(p.v)
-	for i := range p.rw.seekers {
-		if i >= len(p.at) {
-			if n := p.rw.next(i, p.v, from); n >= 0 {
-				first = min(first, n)
-			}
-			continue
-		}
+	for i := range p.at {
 		if p.at[i] >= 0 && p.at[i] < from {
 			p.at[i] = p.rw.next(i, p.v, from)
 		}
@@ -139,8 +133,9 @@ func (rw *Rewriter) Places(v []byte) func(from int) int {
 
 // start looks for the first mention of each kind.
 func (p *walker) start() {
-	for i := range min(len(p.rw.seekers), len(p.at)) {
-		p.at[i] = p.rw.next(i, p.v, 0)
+	p.at = p.at[:0]
+	for i := range p.rw.seekers {
+		p.at = append(p.at, p.rw.next(i, p.v, 0))
 	}
 }
 

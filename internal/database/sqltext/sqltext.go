@@ -226,7 +226,7 @@ func Unquote(dst []byte, t Token, d Dialect) ([]byte, error) {
 			i++ // doubled
 		case c == '\\' && backslash && i+1 < len(b):
 			i++
-			c = unescape(b[i])
+			c = Unescape(b[i])
 			if c == 0 && b[i] != '0' { // \% and \_ keep their backslash
 				dst = append(dst, '\\')
 				c = b[i]
@@ -237,7 +237,9 @@ func Unquote(dst []byte, t Token, d Dialect) ([]byte, error) {
 	return dst, nil
 }
 
-func unescape(c byte) byte {
+// Unescape gives the byte that c means behind a backslash in a string of MariaDB
+// and MySQL; 0 for % and _ too, which keep their backslash.
+func Unescape(c byte) byte {
 	switch c {
 	case '0':
 		return 0
