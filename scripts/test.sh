@@ -4,6 +4,9 @@
 set -uo pipefail
 cd "$(dirname "$0")/.."
 
+# The databases' own clients take their encoding from it.
+export LC_ALL=C.UTF-8
+
 left_out=()
 scripts/servers.sh install || left_out+=("what could not be installed (see above)")
 
