@@ -217,7 +217,13 @@ func TestWordPress(t *testing.T) {
 	require.Greater(t, bytes.Count(before, []byte("{site}")), 50)
 	assert.Equal(t, string(before), string(after))
 
-	// And the site works there.
+	serves(t, folder, port, newAddress)
+}
+
+// serves lets PHP serve a WordPress folder, and visits it: nothing leads to the
+// old address.
+func serves(t *testing.T, folder string, port int, newAddress string) {
+	t.Helper()
 	testenv.ServePHP(t, folder, port)
 	status, front := at(t, port, newAddress+"/")
 	require.Equal(t, 200, status, front)

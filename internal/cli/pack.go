@@ -137,15 +137,7 @@ func (a *app) createArchive(f *packFlags, s *site.Site) (*output, error) {
 		}
 		return &output{Writer: a.out}, nil
 	}
-	abs, err := filepath.Abs(f.out)
-	if err != nil {
-		return nil, err
-	}
-	dir := filepath.Dir(abs)
-	if real, err := filepath.EvalSymlinks(dir); err == nil {
-		dir = real
-	}
-	if rel, err := filepath.Rel(s.Root, dir); err == nil && filepath.IsLocal(rel) {
+	if insideOf(s.Root, f.out) {
 		return nil, fmt.Errorf("the archive %s would lie inside the site that is packed, where visitors could fetch it; choose a place outside of %s", f.out, s.Root)
 	}
 	return createFile(f.out, f.yes, "archive", archiveName(s))

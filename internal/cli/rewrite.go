@@ -25,26 +25,39 @@ type rewriteFlags struct {
 	repair, plan, yes      bool
 	out, changes, engine   string
 	tables, columns, other []string
+	files                  []string
+	db                     databaseFlags
 }
 
 func (a *app) rewriteCommand() *cobra.Command {
 	var f rewriteFlags
 	cmd := &cobra.Command{
-		Use:   "rewrite DUMP --map OLD=NEW -o FILE",
-		Short: "Change addresses in an SQL dump",
-		Long: `Change addresses in the SQL dump DUMP, and write the changed dump to FILE. DUMP
-is text as written by the dump programs of MariaDB, MySQL, PostgreSQL and SQLite
-or by a web panel, plain or compressed with gzip, zstd or bzip2; '-' reads
-standard input. FILE is compressed if its name ends in .gz or .zst; '-' is
-standard output.
+		Use:   "rewrite SITE|DUMP --map OLD=NEW",
+		Short: "Change addresses where they are: in a live site, or in an SQL dump",
+		Long: `Change addresses where they are. Addresses are found in every form, in serialized
+values too, whose lengths stay right.
 
-Addresses are found in every form, in serialized values too, whose lengths stay
-right. What holds no old address is copied byte for byte.`,
-		Example: "  hovix rewrite old.sql.gz --map http://old.example=https://new.example -o new.sql.gz\n" +
-			"  hovix rewrite old.sql --map http://old.example=https://new.example --plan\n" +
+SITE is the folder of a site: all tables of its database are changed in one
+transaction, and its settings and the text files that --files names with them.
+It is read as a whole first, and values that would not fit their column are found
+before anything is written. Columns that hold identifiers are kept.
+
+DUMP is an SQL dump as written by the dump programs of MariaDB, MySQL, PostgreSQL
+and SQLite or by a web panel, plain or compressed with gzip, zstd or bzip2; '-'
+reads standard input. The changed dump goes to the file that -o names, compressed
+if its name ends in .gz or .zst; '-' is standard output. What holds no old address
+is copied byte for byte.`,
+		Example: "  hovix rewrite /var/www/museum --map http://old.example=https://new.example --plan\n" +
+			"  hovix rewrite /var/www/museum --map http://old.example=https://new.example --files '*.css,themes/**/*.html'\n" +
+			"  hovix rewrite old.sql.gz --map http://old.example=https://new.example -o new.sql.gz\n" +
 			"  zcat old.sql.gz | hovix rewrite - --map http://old.example=https://new.example -o - | mariadb newdb",
-		Args: args("DUMP"),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.rewrite(cmd.Context(), args[0], &f) },
+		Args: args("SITE or DUMP"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if isFolder(args[0]) {
+				return a.rewriteSite(cmd.Context(), args[0], &f)
+			}
+			return a.rewrite(cmd.Context(), args[0], &f)
+		},
 	}
 	fl := cmd.Flags()
 	fl.StringArrayVar(&f.maps, "map", nil, "rewrite this address, `OLD=NEW` (may be given again)")
@@ -54,13 +67,15 @@ right. What holds no old address is copied byte for byte.`,
 	fl.BoolVar(&f.bareHosts, "bare-hosts", false, "rewrite old host names that stand alone in prose, too")
 	fl.BoolVar(&f.repair, "repair", false, "mend lengths in serialized values that an earlier replacement broke")
 	fl.StringVarP(&f.out, "output", "o", "", "write the changed dump to `FILE`; '-' is standard output")
-	fl.BoolVar(&f.plan, "plan", false, "say what would be changed, and write nothing")
+	fl.BoolVar(&f.plan, "plan", false, "say what would be changed, and change nothing")
+	fl.StringSliceVar(&f.files, "files", nil, "of a site, look into these text files too (`PATTERNS`, such as *.css or themes/**/*.html)")
 	fl.StringVar(&f.changes, "changes", "", "write every changed value to `FILE`, as CSV")
 	fl.StringSliceVar(&f.tables, "table", nil, "only these tables (`PATTERNS`, such as wp_*)")
 	fl.StringSliceVar(&f.columns, "column", nil, "only these columns (`PATTERNS`, such as body or posts.*)")
 	fl.StringSliceVar(&f.other, "except", nil, "not these tables or columns (`PATTERNS`, such as logs or posts.guid)")
 	fl.StringVar(&f.engine, "engine", "", "whose dump it is, if that is not seen: mariadb, postgres or sqlite (`NAME`)")
-	fl.BoolVarP(&f.yes, "yes", "y", false, "overwrite FILE if it exists")
+	fl.BoolVarP(&f.yes, "yes", "y", false, "change the site without asking; overwrite FILE if it exists")
+	f.db.add(cmd, "change the database here instead of where the site's settings say")
 	return cmd
 }
 
@@ -149,6 +164,9 @@ func engineNamed(name string) (dump.Dialect, error) {
 }
 
 func (a *app) rewrite(ctx context.Context, file string, f *rewriteFlags) error {
+	if len(f.files) > 0 || f.db != (databaseFlags{}) {
+		return usage("--files and --database are for the folder of a site, and %s is none", file)
+	}
 	if f.out == "" && !f.plan {
 		return usage("say where the changed dump goes: -o FILE, or -o - for standard output; or see what would change with --plan")
 	}
@@ -191,7 +209,7 @@ func (a *app) rewrite(ctx context.Context, file string, f *rewriteFlags) error {
 		if f.out == "-" && !f.plan {
 			return nil // standard output holds the dump
 		}
-		return a.document(rewriteDocument(acc, d))
+		return a.document(rewriteDocument(acc, d.String()))
 	}
 	to := a.out
 	if f.out == "-" && !f.plan {
@@ -233,9 +251,6 @@ func (a *app) openDump(file string) (io.ReadCloser, int64, error) {
 		return nil, 0, err
 	}
 	st, err := in.Stat()
-	if err == nil && st.IsDir() {
-		err = fmt.Errorf("%s is a folder; rewrite takes an SQL dump", file)
-	}
 	if err != nil {
 		return nil, 0, errors.Join(err, in.Close())
 	}
@@ -252,12 +267,24 @@ func printRewritten(p *ui.Printer, acc *readdress.Account, d dump.Dialect, file 
 		name = "standard input"
 	}
 	p.Title(what+name, "a dump of "+map[dump.Dialect]string{dump.MySQL: "MariaDB or MySQL", dump.Postgres: "PostgreSQL", dump.SQLite: "SQLite"}[d])
+	printAccount(p, acc, f, f.plan)
+	if f.plan {
+		p.Next("hovix rewrite " + shellWord(file) + f.again() + " -o FILE")
+	}
+}
+
+// printAccount tells what was found and changed, or would be.
+func printAccount(p *ui.Printer, acc *readdress.Account, f *rewriteFlags, planned bool) {
 	p.Field("Addresses", addressLine(&acc.Tally))
 	if acc.Tally.Repaired > 0 {
 		p.Field("Repaired", ui.Count(acc.Tally.Repaired, "value", "values")+" with wrong lengths")
 	}
 	if acc.Tally.Changed > 0 {
-		p.Section("Changed")
+		if planned {
+			p.Section("Would change")
+		} else {
+			p.Section("Changed")
+		}
 		var rows [][]string
 		for _, c := range acc.Columns {
 			if c.Tally.Changed > 0 {
@@ -271,8 +298,11 @@ func printRewritten(p *ui.Printer, acc *readdress.Account, d dump.Dialect, file 
 	if acc.Tally.Leftovers[rewrite.Broken] > 0 && !f.repair {
 		p.Line("    %s", p.Dim("--repair mends the lengths of broken values where that is unambiguous."))
 	}
-	if f.plan {
-		p.Next("hovix rewrite " + shellWord(file) + f.again() + " -o FILE")
+	for _, n := range acc.Notes {
+		p.Warn("%s", n)
+	}
+	for _, n := range acc.Asides {
+		p.Line("    %s", p.Dim(n))
 	}
 }
 
@@ -291,6 +321,13 @@ func (f *rewriteFlags) again() string {
 	add("table", f.tables...)
 	add("column", f.columns...)
 	add("except", f.other...)
+	add("files", f.files...)
+	if f.db.url != "" {
+		add("database", f.db.url)
+	}
+	if f.db.passwordFile != "" {
+		add("database-password-file", f.db.passwordFile)
+	}
 	if f.engine != "" {
 		add("engine", f.engine)
 	}
@@ -307,6 +344,8 @@ func (f *rewriteFlags) again() string {
 
 func placeName(c *readdress.Column) string {
 	switch {
+	case c.File != "":
+		return c.File
 	case c.Table == "":
 		return "outside of tables"
 	case c.Column == "":
@@ -352,7 +391,9 @@ func printAccountLeftovers(p *ui.Printer, acc *readdress.Account, f *rewriteFlag
 
 // rewriteJSON is the JSON document of rewrite.
 type rewriteJSON struct {
-	Engine  string          `json:"engine"`
+	Engine  string `json:"engine,omitempty"`
+	Planned bool   `json:"planned,omitempty"` // nothing was changed
+	*readdress.Account
 	Columns []rewriteColumn `json:"columns"`
 	Total   map[string]any  `json:"total"`
 }
@@ -362,8 +403,8 @@ type rewriteColumn struct {
 	Counts map[string]any `json:"counts"`
 }
 
-func rewriteDocument(acc *readdress.Account, d dump.Dialect) rewriteJSON {
-	doc := rewriteJSON{Engine: d.String(), Columns: []rewriteColumn{}, Total: counts(&acc.Tally)}
+func rewriteDocument(acc *readdress.Account, engine string) rewriteJSON {
+	doc := rewriteJSON{Engine: engine, Account: acc, Columns: []rewriteColumn{}, Total: counts(&acc.Tally)}
 	for _, c := range acc.Columns {
 		doc.Columns = append(doc.Columns, rewriteColumn{c, counts(&c.Tally)})
 	}

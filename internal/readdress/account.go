@@ -49,6 +49,9 @@ func (f *Filter) Wants(table, column string) bool {
 			return ok
 		})
 	}
+	if table == "" && len(f.Tables)+len(f.Columns) > 0 {
+		return false
+	}
 	return (len(f.Tables) == 0 || match(f.Tables, false)) && (len(f.Columns) == 0 || match(f.Columns, true)) && !match(f.Except, false)
 }
 
@@ -60,13 +63,15 @@ type Sample struct {
 	New    string `json:"new"` // what took its place in After
 }
 
-// Column is what happened to one column.
+// Column is what happened to one column, or to one file.
 type Column struct {
 	Table     string             `json:"table"`
 	Column    string             `json:"column"`
+	File      string             `json:"file,omitempty"` // path below the site's folder
+	Read      int64              `json:"read,omitempty"` // values that were looked at, of a live database
 	Tally     rewrite.Tally      `json:"-"`
 	Samples   []Sample           `json:"samples,omitempty"`
-	Leftovers []rewrite.Leftover `json:"-"`
+	Leftovers []rewrite.Leftover `json:"leftovers,omitempty"` // the first that a person should look at
 	wanted    bool
 }
 
@@ -75,11 +80,19 @@ type Column struct {
 type Account struct {
 	Columns []*Column     `json:"columns"`
 	Tally   rewrite.Tally `json:"-"`
+	Tables  int           `json:"tables,omitempty"` // of a live database: tables, rows and values that were looked at
+	Rows    int64         `json:"rows,omitempty"`
+	Read    int64         `json:"read,omitempty"`
+	Files   int           `json:"files,omitempty"`  // that were looked at
+	Notes   []string      `json:"notes,omitempty"`  // what a person should look at besides
+	Asides  []string      `json:"asides,omitempty"` // what is good to know
 	byName  map[[2]string]*Column
 	filter  Filter
 	changes *csv.Writer
 	listed  bool       // changes are wanted
-	pending [][]string // of a part: its lines of changes
+	pending [][]string // lines of changes that are still to be written
+
+	changedRows int64 // of a live database
 }
 
 const (
@@ -91,10 +104,13 @@ func newAccount(filter Filter, changes io.Writer) (*Account, error) {
 	a := &Account{byName: map[[2]string]*Column{}, filter: filter}
 	if changes != nil {
 		a.changes, a.listed = csv.NewWriter(changes), true
-		return a, a.changes.Write([]string{"table", "column", "before", "after"})
+		return a, a.changes.Write([]string{"table", "column", "row", "before", "after"})
 	}
 	return a, nil
 }
+
+// Findings is the number of things that a person should look at.
+func (a *Account) Findings() int64 { return a.Tally.Findings() + int64(len(a.Notes)) }
 
 // column gives the account of a column.
 func (a *Account) column(table, column string) *Column {
@@ -108,19 +124,38 @@ func (a *Account) column(table, column string) *Column {
 	return c
 }
 
+// file gives the account of a file, by its path below the site's folder.
+func (a *Account) file(rel string) *Column {
+	c := a.column("", rel)
+	c.File, c.Column = rel, ""
+	return c
+}
+
 // part gives an empty account of the same filter, to be joined later.
 func (a *Account) part() *Account {
 	return &Account{byName: map[[2]string]*Column{}, filter: a.filter, listed: a.listed}
 }
 
-// changed notes a changed value.
-func (a *Account) changed(c *Column, before, after []byte) {
+// changed notes a changed value. row says in which row or line it stands.
+func (a *Account) changed(c *Column, row string, before, after []byte) {
 	if len(c.Samples) < maxSamples {
 		c.Samples = append(c.Samples, sampleOf(before, after))
 	}
 	if a.listed {
-		a.pending = append(a.pending, []string{c.Table, c.Column, string(before), string(after)})
+		a.pending = append(a.pending, []string{c.Table, c.Column + c.File, row, string(before), string(after)})
 	}
+}
+
+// flush writes the pending lines of changes.
+func (a *Account) flush() error {
+	if a.changes == nil {
+		return nil
+	}
+	if err := a.changes.WriteAll(a.pending); err != nil {
+		return fmt.Errorf("write the changes: %w", err)
+	}
+	a.pending = a.pending[:0]
+	return nil
 }
 
 // join adds a part.
@@ -131,13 +166,8 @@ func (a *Account) join(part *Account) error {
 		whole.Samples = firsts(whole.Samples, c.Samples)
 		whole.Leftovers = firsts(whole.Leftovers, c.Leftovers)
 	}
-	if a.changes == nil {
-		return nil
-	}
-	if err := a.changes.WriteAll(part.pending); err != nil {
-		return fmt.Errorf("write the changes: %w", err)
-	}
-	return nil
+	a.pending = part.pending
+	return a.flush()
 }
 
 // firsts joins two lists up to maxSamples.
@@ -153,9 +183,10 @@ func (a *Account) end() error {
 			a.Columns = append(a.Columns, c)
 			a.Tally.Add(&c.Tally)
 		}
+		a.Read += c.Read
 	}
 	slices.SortFunc(a.Columns, func(x, y *Column) int {
-		return cmp.Or(strings.Compare(x.Table, y.Table), strings.Compare(x.Column, y.Column))
+		return cmp.Or(strings.Compare(x.File, y.File), strings.Compare(x.Table, y.Table), strings.Compare(x.Column, y.Column))
 	})
 	if a.changes == nil {
 		return nil
@@ -176,8 +207,8 @@ func sampleOf(before, after []byte) Sample {
 	oldEnd, newEnd := resume(before, after, from)
 	cut := func(v []byte, end int) (whole, piece string) {
 		start, stop := max(0, from-around/2), min(len(v), max(end, from+around)+around/4)
-		piece = printable(v[from:min(end, stop)])
-		whole = printable(v[start:from]) + piece + printable(v[min(end, stop):stop])
+		piece = rewrite.Printable(v[from:min(end, stop)])
+		whole = rewrite.Printable(v[start:from]) + piece + rewrite.Printable(v[min(end, stop):stop])
 		if start > 0 {
 			whole = "…" + whole
 		}
@@ -210,14 +241,4 @@ func resume(before, after []byte, from int) (oldEnd, newEnd int) {
 		}
 	}
 	return min(len(before), from+far), min(len(after), from+far)
-}
-
-// printable turns control characters into spaces and drops torn characters.
-func printable(v []byte) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return ' '
-		}
-		return r
-	}, strings.ToValidUTF8(string(v), ""))
 }

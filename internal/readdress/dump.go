@@ -1,6 +1,6 @@
-// Package readdress changes addresses where they are: in an SQL dump. It takes
-// mappings, a source and where the result goes, and gives an Account of what was
-// found and changed, column by column.
+// Package readdress changes addresses where they are: in a site's database and
+// files, or in an SQL dump. It takes mappings and a source, and gives an Account
+// of what was found and changed, column by column.
 package readdress
 
 import (
@@ -38,6 +38,7 @@ type Options struct {
 	Dialect  *dump.Dialect // nil: told by the dump
 	Output   Compression
 	Changes  io.Writer // nil: none; gets a CSV line for every changed value
+	Files    []string  // of a site: which text files besides its settings, as globs with **
 	Progress progress.Reporter
 }
 
@@ -196,7 +197,7 @@ func (b *batch) Value(at dump.Cell, value []byte) ([]byte, bool) {
 	out, changed := b.rw.ValueIn(b.buf, value, &b.col.Tally)
 	if changed {
 		b.buf = out
-		b.part.changed(b.col, value, out)
+		b.part.changed(b.col, "", value, out)
 	}
 	return out, changed
 }

@@ -29,6 +29,7 @@ func TestFilter(t *testing.T) {
 		{Filter{Tables: []string{"A"}}, "a.x a.y"},
 		{Filter{Tables: []string{"?"}, Columns: []string{"x"}}, "a.x b.x"},
 		{Filter{Columns: []string{"a.*"}}, "a.x a.y"},
+		{Filter{Tables: []string{"*"}}, "a.x a.y b.x"},
 		{Filter{Except: []string{"a"}}, "b.x -"},
 		{Filter{Except: []string{"*.x"}}, "a.y -"},
 		{Filter{Tables: []string{"a"}, Except: []string{"a.y"}}, "a.x"},

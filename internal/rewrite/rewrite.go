@@ -76,14 +76,21 @@ const (
 	Kept                      // an identifier that must not change
 	TooDeep                   // nested deeper than anybody nests
 	Signed                    // in a token whose signature a change would break
+	Unfit                     // the changed value does not fit where it belongs
+	Repeats                   // the changed value would repeat a key that is there once
+	Binary                    // in a file that is no text
 	numReasons
 )
 
 // String names the reason for people.
 func (r Reason) String() string {
 	return [...]string{"bare host name", "e-mail address", "look-alike host", "other port", "outside the base path",
-		"other scheme", "broken serialized value", "kept identifier", "nested too deeply", "signed token"}[r]
+		"other scheme", "broken serialized value", "kept identifier", "nested too deeply", "signed token",
+		"value that does not fit", "key that would repeat", "binary file"}[r]
 }
+
+// MarshalText gives the name of the reason.
+func (r Reason) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
 
 // Finding reports whether a person should look at leftovers of this reason.
 // E-mail addresses, look-alikes and kept identifiers are as they should be.
@@ -93,9 +100,9 @@ func (r Reason) Finding() bool {
 
 // Leftover is one mention that was not rewritten.
 type Leftover struct {
-	Reason  Reason
-	Excerpt string // the mention with a little around it, in printable characters
-	Detail  string // more on the reason, such as where a broken value breaks
+	Reason  Reason `json:"reason"`
+	Excerpt string `json:"excerpt"`          // the mention with a little around it, in printable characters
+	Detail  string `json:"detail,omitempty"` // more on the reason, such as where a broken value breaks
 }
 
 // Tally counts what a Rewriter did. The zero value is ready; several can be
@@ -133,6 +140,26 @@ func (t *Tally) Add(o *Tally) {
 	}
 }
 
+// Remove takes the counts of o back.
+func (t *Tally) Remove(o *Tally) {
+	t.Values -= o.Values
+	t.Changed -= o.Changed
+	t.Repaired -= o.Repaired
+	for i, n := range o.Forms {
+		t.Forms[i] -= n
+	}
+	for i, n := range o.Leftovers {
+		t.Leftovers[i] -= n
+	}
+}
+
+// Leave counts a value that mentions something old and stays as it is. where, if
+// not empty, says where it stands and why in detail.
+func (t *Tally) Leave(r Reason, v []byte, where string) {
+	t.Values++
+	t.leftover(r, v, 0, min(len(v), 80), where)
+}
+
 // Occurrences is the number of addresses that were rewritten.
 func (t *Tally) Occurrences() (n int64) {
 	for _, c := range t.Forms {
@@ -162,7 +189,7 @@ func (t *Tally) leftover(r Reason, text []byte, from, to int, detail string) {
 func excerpt(text []byte, from, to int) string {
 	const around = 30
 	start, end := max(0, from-around), min(len(text), to+around)
-	before, after := printable(text[start:from]), printable(text[to:end])
+	before, after := Printable(text[start:from]), Printable(text[to:end])
 	if start > 0 {
 		if i := strings.IndexByte(before, ' '); i >= 0 {
 			before = before[i+1:]
@@ -175,17 +202,18 @@ func excerpt(text []byte, from, to int) string {
 		}
 		after += "…"
 	}
-	return before + printable(text[from:to]) + after
+	return before + Printable(text[from:to]) + after
 }
 
-// printable turns control characters into spaces and drops torn characters.
-func printable(b []byte) string {
-	return strings.ToValidUTF8(strings.Map(func(r rune) rune {
+// Printable gives v for a person to read: control characters become spaces,
+// torn characters are dropped.
+func Printable(v []byte) string {
+	return strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f {
 			return ' '
 		}
 		return r
-	}, string(b)), "")
+	}, strings.ToValidUTF8(string(v), ""))
 }
 
 // Rewriter applies mappings. It holds no state of a run: one Rewriter serves

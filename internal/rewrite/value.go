@@ -36,8 +36,7 @@ func (rw *Rewriter) ValueIn(buf, v []byte, t *Tally) ([]byte, bool) {
 // Keep counts the mentions in an identifier that must not change.
 func (rw *Rewriter) Keep(v []byte, t *Tally) {
 	if rw.Mentions(v) {
-		t.Values++
-		t.leftover(Kept, v, 0, min(len(v), 80), "")
+		t.Leave(Kept, v, "")
 	}
 }
 

@@ -22,3 +22,15 @@ func Open(ctx context.Context, l database.Location) (database.Reader, error) {
 	}
 	return nil, fmt.Errorf("unknown database engine %q", l.Engine)
 }
+
+// Edit opens the database at l to be changed in place. What is wrong with l
+// comes as a *database.ConnectError.
+func Edit(ctx context.Context, l database.Location) (database.Editor, error) {
+	switch l.Engine {
+	case database.SQLite:
+		return sqlite.Edit(ctx, l)
+	case database.MariaDB:
+		return mariadb.Edit(ctx, l)
+	}
+	return nil, fmt.Errorf("unknown database engine %q", l.Engine)
+}

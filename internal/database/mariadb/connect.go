@@ -27,6 +27,15 @@ const (
 	erAccessNoPass   = 1698
 	erTooLong        = 1406
 	erPacketTooLarge = 1153
+	erDuplicate      = 1062
+	erDuplicateName  = 1586 // the same, with the key's name
+	erLockWait       = 1205
+	erDeadlock       = 1213
+	erTableAccess    = 1142
+	erColumnAccess   = 1143
+	erReadOnly       = 1290
+	erReadOnlyTrx    = 1792
+	erReadOnlyMode   = 1836
 )
 
 // usualSockets are where servers on this machine listen; "localhost" means one
@@ -34,7 +43,8 @@ const (
 var usualSockets = []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
 
 // open returns a pool of connections, each with the session variables set.
-func open(l database.Location, vars map[string]string) (*sql.DB, error) {
+// adjust may change what else a connection is made with.
+func open(l database.Location, vars map[string]string, adjust ...func(*mysql.Config)) (*sql.DB, error) {
 	cfg := mysql.NewConfig()
 	cfg.User, cfg.Passwd, cfg.DBName = l.User, l.Password, l.Name
 	cfg.Net, cfg.Addr = endpoint(l)
@@ -44,6 +54,9 @@ func open(l database.Location, vars map[string]string) (*sql.DB, error) {
 	cfg.AllowNativePasswords = true
 	cfg.Logger = silent{}
 	cfg.Params = vars
+	for _, f := range adjust {
+		f(cfg)
+	}
 	c, err := mysql.NewConnector(cfg)
 	if err != nil {
 		return nil, fmt.Errorf("prepare the connection to %s: %w", l, err)
@@ -80,8 +93,8 @@ func endpoint(l database.Location) (network, address string) {
 
 // connect proves that l can be reached, logged in to and opened, and says which
 // of its values is wrong if not.
-func connect(ctx context.Context, l database.Location, vars map[string]string) (*sql.DB, error) {
-	db, err := open(l, vars)
+func connect(ctx context.Context, l database.Location, vars map[string]string, adjust ...func(*mysql.Config)) (*sql.DB, error) {
+	db, err := open(l, vars, adjust...)
 	if err != nil {
 		return nil, err
 	}

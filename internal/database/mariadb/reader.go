@@ -27,6 +27,10 @@ type reader struct {
 // Open begins a consistent snapshot of the database at l. Tables of engines
 // without transactions (MyISAM, Aria, MEMORY) are not part of a snapshot.
 func Open(ctx context.Context, l database.Location) (database.Reader, error) {
+	return openReader(ctx, l)
+}
+
+func openReader(ctx context.Context, l database.Location) (*reader, error) {
 	db, err := connect(ctx, l, map[string]string{"time_zone": "'+00:00'", "sql_mode": "''", "net_write_timeout": "3600", "net_read_timeout": "3600"})
 	if err != nil {
 		return nil, err
@@ -39,6 +43,8 @@ func Open(ctx context.Context, l database.Location) (database.Reader, error) {
 	return r, nil
 }
 
+const startSnapshot = "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"
+
 func (r *reader) begin(ctx context.Context) (err error) {
 	if r.conn, err = r.db.Conn(ctx); err != nil {
 		return err
@@ -48,7 +54,7 @@ func (r *reader) begin(ctx context.Context) (err error) {
 		// Text comes as the bytes that are stored, whatever the column's charset.
 		"SET character_set_results=NULL",
 		"SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ",
-		"START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY",
+		startSnapshot,
 	} {
 		if _, err := r.conn.ExecContext(ctx, q); err != nil {
 			return fmt.Errorf("%w (in %s)", err, q)

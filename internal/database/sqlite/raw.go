@@ -47,11 +47,19 @@ func openRaw(path string, flags int32) (*conn, error) {
 // collector neither moves nor frees.
 func ptr(address uintptr) unsafe.Pointer { return *(*unsafe.Pointer)(unsafe.Pointer(&address)) }
 
+// failure is an error of SQLite.
+type failure struct {
+	code int32 // extended where the call gave one
+	text string
+}
+
+func (f *failure) Error() string { return f.text }
+
 func (c *conn) failure(rc int32) error {
 	if c.db == 0 {
-		return fmt.Errorf("SQLite error %d", rc)
+		return &failure{rc, fmt.Sprintf("SQLite error %d", rc)}
 	}
-	return errors.New(libc.GoString(lib.Xsqlite3_errmsg(c.tls, c.db)))
+	return &failure{lib.Xsqlite3_extended_errcode(c.tls, c.db), libc.GoString(lib.Xsqlite3_errmsg(c.tls, c.db))}
 }
 
 func (c *conn) close() {
@@ -103,6 +111,37 @@ func (s *stmt) bind(i int, text string) error {
 	}
 	return nil
 }
+
+// bindCell sets the i-th parameter to a text and the next one to the same bytes
+// as a blob. SQLite reads them in v's copy, which free gives back after the
+// statement has run.
+func (s *stmt) bindCell(i int, v []byte) (free func(), err error) {
+	p := libc.Xmalloc(s.c.tls, libc.Tsize_t(len(v)+1)) // an empty value has an address too
+	if p == 0 {
+		return func() {}, errors.New("no memory is left")
+	}
+	free = func() { libc.Xfree(s.c.tls, p) }
+	copy(unsafe.Slice((*byte)(ptr(p)), len(v)+1), v)
+	const static = 0 // SQLITE_STATIC: SQLite does not copy it
+	if rc := lib.Xsqlite3_bind_text(s.c.tls, s.p, int32(i), p, int32(len(v)), static); rc != lib.SQLITE_OK {
+		return free, s.c.failure(rc)
+	}
+	if rc := lib.Xsqlite3_bind_blob(s.c.tls, s.p, int32(i+1), p, int32(len(v)), static); rc != lib.SQLITE_OK {
+		return free, s.c.failure(rc)
+	}
+	return free, nil
+}
+
+// bindInt sets the i-th parameter to a number.
+func (s *stmt) bindInt(i int, n int64) error {
+	if rc := lib.Xsqlite3_bind_int64(s.c.tls, s.p, int32(i), n); rc != lib.SQLITE_OK {
+		return s.c.failure(rc)
+	}
+	return nil
+}
+
+// reset makes a statement ready to run again.
+func (s *stmt) reset() { lib.Xsqlite3_reset(s.c.tls, s.p) }
 
 func (s *stmt) close() { lib.Xsqlite3_finalize(s.c.tls, s.p) }
 

@@ -30,6 +30,10 @@ type reader struct {
 
 // Open begins a snapshot of the database at l.
 func Open(_ context.Context, l database.Location) (database.Reader, error) {
+	return openReader(l)
+}
+
+func openReader(l database.Location) (*reader, error) {
 	fail := func(err error, advice string) error {
 		return &database.ConnectError{Location: l, What: "open the database", Why: err, Advice: advice}
 	}

@@ -1,0 +1,237 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"hovix/internal/cli/ui"
+	"hovix/internal/database"
+	"hovix/internal/database/engines"
+	"hovix/internal/nearest"
+	"hovix/internal/readdress"
+	"hovix/internal/restore"
+	"hovix/internal/site"
+)
+
+// siteRun is one rewriting of a site.
+type siteRun struct {
+	a    *app
+	f    *rewriteFlags
+	path string // as it was given
+	s    *site.Site
+	ed   database.Editor // nil if the site has no database
+	opts readdress.Options
+}
+
+func (a *app) rewriteSite(ctx context.Context, path string, f *rewriteFlags) (err error) {
+	switch {
+	case f.out != "":
+		return usage("%s is a folder, and a site is changed where it is; -o is for SQL dumps", path)
+	case f.engine != "":
+		return usage("%s is a folder, whose settings name its database; --engine is for SQL dumps", path)
+	}
+	r := &siteRun{a: a, f: f, path: path}
+	if r.opts, err = f.options(); err != nil {
+		return err
+	}
+	r.opts.Files = f.files
+	if err := readdress.CheckFiles(f.files); err != nil {
+		return usageError{err}
+	}
+	if r.s, err = a.openSite(path, &f.db); err != nil {
+		return err
+	}
+	if !r.s.Database.IsZero() {
+		if r.ed, err = engines.Edit(ctx, r.s.Database); err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, r.ed.Close()) }()
+		if err := r.s.Ask(ctx, r.ed); err != nil {
+			return err
+		}
+		if err := r.checkNames(ctx); err != nil {
+			return err
+		}
+	}
+	return r.run(ctx)
+}
+
+// checkNames suggests the nearest name for a table that is not there.
+func (r *siteRun) checkNames(ctx context.Context) error {
+	tables, err := r.ed.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, t := range tables {
+		names = append(names, t.Name)
+	}
+	for _, p := range r.f.tables {
+		if strings.ContainsAny(p, `*?[\`) || containsFold(names, p) {
+			continue
+		}
+		if n := nearest.Of(p, names); n != "" {
+			return usage("the database has no table %s; did you mean %s?", p, n)
+		}
+		return usage("the database has no table %s", p)
+	}
+	return nil
+}
+
+func containsFold(names []string, name string) bool {
+	for _, n := range names {
+		if strings.EqualFold(n, name) {
+			return true
+		}
+	}
+	return false
+}
+
+// run looks first, and then changes.
+func (r *siteRun) run(ctx context.Context) error {
+	changes := &output{}
+	var err error
+	if r.f.changes != "" {
+		if insideOf(r.s.Root, r.f.changes) {
+			return fmt.Errorf("the list of changes %s would lie inside the site, where visitors could fetch it; choose a place outside of %s", r.f.changes, r.s.Root)
+		}
+		if changes, err = r.a.createOutput(r.f.changes, r.f.yes, r.path); err != nil {
+			return err
+		}
+	}
+	planned, err := r.pass(ctx, r.changesOf(changes, r.f.plan), false)
+	if err != nil || r.f.plan {
+		if err = changes.end(err); err != nil {
+			return err
+		}
+		return r.report(planned)
+	}
+	acc := planned
+	if planned.Tally.Changed > 0 {
+		err = r.confirm(planned)
+		if err == nil {
+			acc, err = r.pass(ctx, r.changesOf(changes, true), true)
+		}
+	}
+	if err = changes.end(err); err != nil {
+		return err
+	}
+	return r.report(acc)
+}
+
+// changesOf gives where a pass lists its changes: nowhere, unless it is the last.
+func (r *siteRun) changesOf(out *output, last bool) io.Writer {
+	if !last || r.f.changes == "" {
+		return nil
+	}
+	return out
+}
+
+func (r *siteRun) pass(ctx context.Context, changes io.Writer, write bool) (*readdress.Account, error) {
+	bar, rep := r.a.reporter()
+	defer bar.Close()
+	opts := r.opts
+	opts.Progress, opts.Changes = rep, changes
+	return readdress.Site(ctx, r.s, r.ed, opts, write)
+}
+
+// confirm shows what would be changed and asks once.
+func (r *siteRun) confirm(acc *readdress.Account) error {
+	if r.f.yes {
+		return nil
+	}
+	if !ui.IsTerminal(r.a.in) {
+		return advised{fmt.Errorf("%s in %s would be changed; %w", ui.Count(acc.Tally.Changed, "value", "values"), r.s.Root, restore.ErrDeclined),
+			"See them with --plan, and run the same command with --yes to change them."}
+	}
+	p := ui.New(r.a.err)
+	r.title(p, acc, "Would rewrite ")
+	printAccount(p, acc, r.f, true)
+	fmt.Fprintf(r.a.err, "\n  Change %s? There is no way back but an archive of the site. Type yes to go on: ", ui.Count(acc.Tally.Changed, "value", "values"))
+	answer, _ := bufio.NewReader(r.a.in).ReadString('\n')
+	if strings.TrimSpace(strings.ToLower(answer)) != "yes" {
+		return fmt.Errorf("not agreed to; %w", restore.ErrDeclined)
+	}
+	return nil
+}
+
+func (r *siteRun) title(p *ui.Printer, acc *readdress.Account, what string) {
+	p.Title(what+r.s.Name, r.addresses())
+	p.Field("Folder", r.s.Root)
+	var read []string
+	if r.ed != nil {
+		p.Field("Database", r.s.Database.String())
+		read = append(read, ui.Count(acc.Read, "value", "values")+" in "+ui.Count(acc.Rows, "row", "rows")+" of "+ui.Count(int64(acc.Tables), "table", "tables"))
+	}
+	if acc.Files > 0 {
+		read = append(read, ui.Count(int64(acc.Files), "file", "files"))
+	}
+	p.Field("Looked at", strings.Join(read, ", "))
+}
+
+// addresses gives the site's address, and what it becomes.
+func (r *siteRun) addresses() string {
+	old := r.s.Address.String()
+	for _, m := range r.opts.Rewrite.Mappings {
+		if m.Old == r.s.Address {
+			return old + " → " + m.New.String()
+		}
+	}
+	return old
+}
+
+func (r *siteRun) report(acc *readdress.Account) error {
+	a := r.a
+	a.findings(acc.Findings())
+	a.log.Info("rewrote", "site", r.s.Root, "plan", r.f.plan, "changed", acc.Tally.Changed, "mentions", acc.Tally.Occurrences(), "findings", acc.Findings())
+	if a.json {
+		doc := rewriteDocument(acc, string(r.s.Database.Engine))
+		doc.Planned = r.f.plan
+		return a.document(doc)
+	}
+	p := ui.New(a.out)
+	switch {
+	case acc.Tally.Changed == 0:
+		r.title(p, acc, "Nothing to change in ")
+	case r.f.plan:
+		r.title(p, acc, "Would rewrite ")
+	default:
+		r.title(p, acc, "Rewrote ")
+	}
+	printAccount(p, acc, r.f, r.f.plan)
+	switch {
+	case acc.Tally.Changed == 0:
+		p.Line("")
+	case r.f.plan:
+		p.Next("hovix pack "+shellWord(r.path)+" -o "+archiveName(r.s), "hovix rewrite "+shellWord(r.path)+r.f.again())
+	default:
+		p.Next("hovix survey " + shellWord(r.path))
+	}
+	return nil
+}
+
+// insideOf reports whether a file lies, or would lie, in a folder.
+func insideOf(root, file string) bool {
+	abs, err := filepath.Abs(file)
+	if err != nil {
+		return false
+	}
+	dir := filepath.Dir(abs)
+	if real, err := filepath.EvalSymlinks(dir); err == nil {
+		dir = real
+	}
+	rel, err := filepath.Rel(root, dir)
+	return err == nil && filepath.IsLocal(rel)
+}
+
+// isFolder reports whether path is a folder.
+func isFolder(path string) bool {
+	st, err := os.Stat(path)
+	return err == nil && st.IsDir()
+}

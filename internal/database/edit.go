@@ -1,0 +1,99 @@
+package database
+
+import (
+	"context"
+	"errors"
+)
+
+// Column is a column whose values may hold text, and may be changed.
+type Column struct {
+	Name string
+	// Chars and Bytes are the most that a value may have; 0: no limit.
+	Chars, Bytes int64
+	// Unique says that the column alone is a key whose values may not repeat.
+	Unique bool
+	// Length counts the characters of a value in the column's charset.
+	Length func(v []byte) int64
+}
+
+// Fits reports whether the column can hold v.
+func (c *Column) Fits(v []byte) bool {
+	n := int64(len(v))
+	if c.Bytes > 0 && n > c.Bytes {
+		return false
+	}
+	return c.Chars == 0 || n <= c.Chars || c.Length(v) <= c.Chars
+}
+
+// EditTable is a table as an Editor sees it.
+type EditTable struct {
+	Table
+	Columns  []Column
+	Lasting  bool     // its changes stay when the transaction is taken back
+	Triggers []string // that run when a row is changed
+}
+
+// Key names one row of a table.
+type Key struct {
+	Where string // an SQL condition; empty in a table without a key
+	Label string // the same for people: "id=12"
+}
+
+// Row is one row of an EditTable.
+type Row struct {
+	Values [][]byte   // by Columns, nil for what is no text; valid during the call
+	Key    func() Key // names the row; to be called during the call
+}
+
+// Change is a row with new values for some of its columns.
+type Change struct {
+	Key      Key
+	Columns  []int // positions in EditTable.Columns
+	Old, New [][]byte
+}
+
+// Outcome is what became of a Change.
+type Outcome struct {
+	Kind OutcomeKind
+	Why  string // of what was refused, in the words of the engine
+}
+
+// OutcomeKind is a kind of Outcome.
+type OutcomeKind int
+
+// The outcomes.
+const (
+	Updated OutcomeKind = iota
+	Moved               // the row has other values now, or is gone; nothing was changed
+	Repeats             // a key would repeat
+	Unfit               // the column does not take the value
+)
+
+// ErrReadOnly says that a database or its user may only read.
+var ErrReadOnly = errors.New("may only be read")
+
+// ErrBusy says that others held what was to be changed for too long.
+var ErrBusy = errors.New("in use by others")
+
+// Editor changes text in a live database, in place. Until Begin it only reads,
+// from one snapshot; then it reads and changes in one transaction, which Close
+// takes back where it was not committed.
+type Editor interface {
+	Reader
+	// Editable tells what of a table may be changed. Tables whose changes last
+	// are better changed after all others.
+	Editable(ctx context.Context, table string) (*EditTable, error)
+	// Scan shows every row of the table to yield.
+	Scan(ctx context.Context, t *EditTable, yield func(*Row) error) error
+	// Begin opens the transaction.
+	Begin(ctx context.Context) error
+	// Update makes the changes, each only where the row still has its old values,
+	// and gives an outcome for each. It may be called while Scan yields.
+	Update(ctx context.Context, t *EditTable, changes []Change) ([]Outcome, error)
+	// Fetch gives the values that a row has now, and holds the row; nil if it is
+	// gone.
+	Fetch(ctx context.Context, t *EditTable, key Key) ([][]byte, error)
+	// Taken reports whether another row has the new value of a key.
+	Taken(ctx context.Context, t *EditTable, c *Change) (bool, error)
+	Commit(ctx context.Context) error
+}

@@ -1,0 +1,305 @@
+package mariadb
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+)
+
+// editor reads on the connection of a reader, and changes on one of its own.
+type editor struct {
+	*reader
+	location database.Location
+	pool     *sql.DB
+	conn     *sql.Conn // nil before Begin
+	tables   map[string]*editTable
+}
+
+// Edit opens the database at l to be changed in place.
+func Edit(ctx context.Context, l database.Location) (database.Editor, error) {
+	r, err := openReader(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	return &editor{reader: r, location: l, tables: map[string]*editTable{}}, nil
+}
+
+// Begin lets the reader see what is there now, and opens the transaction.
+// Foreign keys are not followed: what refers to a key is rewritten like it.
+func (e *editor) Begin(ctx context.Context) (err error) {
+	for _, q := range []string{"ROLLBACK", startSnapshot} {
+		if _, err := e.reader.conn.ExecContext(ctx, q); err != nil {
+			return fmt.Errorf("begin another snapshot: %w", err)
+		}
+	}
+	e.pool, err = connect(ctx, e.location, map[string]string{"sql_mode": "'" + sqlMode + "'", "time_zone": "'+00:00'", "foreign_key_checks": "0", "net_read_timeout": "3600", "net_write_timeout": "3600"},
+		func(c *mysql.Config) { c.MultiStatements, c.ClientFoundRows = true, true })
+	if err != nil {
+		return err
+	}
+	if e.conn, err = e.pool.Conn(ctx); err != nil {
+		return explain(e.location, err)
+	}
+	for _, q := range []string{"SET NAMES utf8mb4", "SET character_set_results=NULL", "START TRANSACTION"} {
+		if _, err := e.conn.ExecContext(ctx, q); err != nil {
+			return fmt.Errorf("begin the change: %w", err)
+		}
+	}
+	return nil
+}
+
+func (e *editor) Commit(ctx context.Context) error {
+	if _, err := e.conn.ExecContext(ctx, "COMMIT"); err != nil {
+		return fmt.Errorf("commit the change: %w", err)
+	}
+	return nil
+}
+
+// Close takes back what was not committed.
+func (e *editor) Close() error {
+	var err error
+	if e.conn != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+		defer cancel()
+		// A broken connection is taken back by the server.
+		_, _ = e.conn.ExecContext(ctx, "ROLLBACK")
+		_ = e.conn.Close()
+	}
+	if e.pool != nil {
+		err = e.pool.Close()
+	}
+	return errors.Join(err, e.reader.Close())
+}
+
+// Scan shows every row of the snapshot.
+func (e *editor) Scan(ctx context.Context, t *database.EditTable, yield func(*database.Row) error) error {
+	et := e.tables[t.Name]
+	var exprs []string
+	for _, k := range et.key {
+		exprs = append(exprs, k.expr)
+	}
+	for i := range t.Columns {
+		exprs = append(exprs, et.column(t, i).expr)
+	}
+	rows, err := e.reader.conn.QueryContext(ctx, "SELECT "+strings.Join(exprs, ",")+" FROM "+quote(t.Name))
+	if err != nil {
+		return fmt.Errorf("read %s: %w", t.Name, err)
+	}
+	defer rows.Close()
+	cells, into := rawCells(len(exprs))
+	n := len(et.key)
+	row := &database.Row{Values: make([][]byte, len(t.Columns)), Key: func() database.Key { return et.keyOf(cells[:n]) }}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return fmt.Errorf("read %s: %w", t.Name, err)
+		}
+		for i := range row.Values {
+			row.Values[i] = cells[n+i]
+		}
+		if err := yield(row); err != nil {
+			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return fmt.Errorf("read %s: %w", t.Name, err)
+	}
+	return nil
+}
+
+// Fetch reads what a row holds now, and locks it.
+func (e *editor) Fetch(ctx context.Context, t *database.EditTable, key database.Key) ([][]byte, error) {
+	et := e.tables[t.Name]
+	var exprs []string
+	for i := range t.Columns {
+		exprs = append(exprs, et.column(t, i).expr)
+	}
+	rows, err := e.conn.QueryContext(ctx, "SELECT "+strings.Join(exprs, ",")+" FROM "+quote(t.Name)+" WHERE "+key.Where+" FOR UPDATE")
+	if err != nil {
+		return nil, e.refusal("read "+t.Name, err)
+	}
+	defer rows.Close()
+	if !rows.Next() {
+		return nil, rows.Err()
+	}
+	cells, into := rawCells(len(exprs))
+	if err := rows.Scan(into...); err != nil {
+		return nil, err
+	}
+	values := make([][]byte, len(cells))
+	for i, c := range cells {
+		values[i] = bytes.Clone(c)
+	}
+	return values, rows.Err()
+}
+
+// Update sends all changes as one message. Where one fails, they are taken back
+// and tried again in halves, until it stands alone.
+func (e *editor) Update(ctx context.Context, t *database.EditTable, changes []database.Change) ([]database.Outcome, error) {
+	et := e.tables[t.Name]
+	statements := et.updates
+	if len(et.key) == 0 {
+		statements = et.updatesByValue
+	}
+	outcomes := make([]database.Outcome, len(changes))
+	return outcomes, e.attempt(ctx, t, statements, changes, outcomes)
+}
+
+// statements makes the SQL of changes: as many statements as changes, or fewer
+// where the table has no key.
+type statements func(t *database.EditTable, changes []database.Change) string
+
+func (e *editor) attempt(ctx context.Context, t *database.EditTable, make statements, changes []database.Change, outcomes []database.Outcome) error {
+	const savepoint = "SAVEPOINT hovix_changes; "
+	affected, err := e.execAll(ctx, savepoint+make(t, changes))
+	if err == nil {
+		for i, n := range affected[1:] {
+			if n == 0 && len(affected) == 1+len(changes) && changes[i].Key.Where != "" {
+				outcomes[i].Kind = database.Moved
+			}
+		}
+		return nil
+	}
+	kind, why, ofRow := refused(err)
+	if !ofRow {
+		return e.refusal("change "+t.Name, err)
+	}
+	if !errors.Is(err, mysql.ErrPktTooLarge) { // nothing of which was sent
+		if _, err := e.execAll(ctx, "ROLLBACK TO SAVEPOINT hovix_changes"); err != nil {
+			return e.refusal("change "+t.Name, err)
+		}
+	}
+	if len(changes) == 1 {
+		outcomes[0] = database.Outcome{Kind: kind, Why: why}
+		return nil
+	}
+	half := len(changes) / 2
+	if err := e.attempt(ctx, t, make, changes[:half], outcomes[:half]); err != nil {
+		return err
+	}
+	return e.attempt(ctx, t, make, changes[half:], outcomes[half:])
+}
+
+// execAll runs several statements at once and gives how many rows each found.
+func (e *editor) execAll(ctx context.Context, statements string) (affected []int64, err error) {
+	err = e.conn.Raw(func(c any) error {
+		res, err := c.(driver.ExecerContext).ExecContext(ctx, statements, nil)
+		if err == nil {
+			affected = res.(mysql.Result).AllRowsAffected()
+		}
+		return err
+	})
+	return affected, err
+}
+
+// refused reports whether an error concerns the row that was changed, not the
+// database or the connection.
+func refused(err error) (kind database.OutcomeKind, why string, ofRow bool) {
+	if errors.Is(err, mysql.ErrPktTooLarge) {
+		return database.Unfit, "it is larger than the server accepts (max_allowed_packet)", true
+	}
+	var my *mysql.MySQLError
+	if !errors.As(err, &my) {
+		return 0, "", false
+	}
+	switch my.Number {
+	case erDuplicate, erDuplicateName:
+		return database.Repeats, my.Message, true
+	// Cut, out of range, wrong for the charset, against a CHECK, refused by a
+	// trigger: as the MariaDB error code reference names them.
+	case erTooLong, erPacketTooLarge, 1048, 1264, 1265, 1292, 1300, 1366, 1644, 3819, 4025, 4078:
+		return database.Unfit, my.Message, true
+	}
+	return 0, "", false
+}
+
+// refusal explains why nothing can be changed.
+func (e *editor) refusal(what string, err error) error {
+	var my *mysql.MySQLError
+	if errors.As(err, &my) {
+		switch my.Number {
+		case erTableAccess, erColumnAccess, erReadOnly, erReadOnlyTrx, erReadOnlyMode:
+			return fmt.Errorf("%s: %s: %w", what, my.Message, database.ErrReadOnly)
+		case erLockWait, erDeadlock:
+			return fmt.Errorf("%s: %s: %w", what, my.Message, database.ErrBusy)
+		}
+	}
+	return fmt.Errorf("%s: %w", what, err)
+}
+
+// Taken looks in every key that the change would alter.
+func (e *editor) Taken(ctx context.Context, t *database.EditTable, c *database.Change) (bool, error) {
+	if c.Key.Where == "" {
+		return false, nil
+	}
+	et := e.tables[t.Name]
+	for _, unique := range et.unique {
+		var terms []string
+		changed := false
+		for _, name := range unique {
+			term := quote(name) + "=(SELECT " + quote(name) + " FROM " + quote(t.Name) + " WHERE " + c.Key.Where + ")"
+			at := slices.IndexFunc(c.Columns, func(i int) bool { return t.Columns[i].Name == name })
+			if at >= 0 {
+				changed = true
+				term = quote(name) + "=" + string(et.column(t, c.Columns[at]).appendLiteral(nil, c.New[at]))
+			}
+			terms = append(terms, term)
+		}
+		if !changed {
+			continue
+		}
+		rows, err := stringRows(e.taken(ctx, "SELECT 1 FROM "+quote(t.Name)+" WHERE "+strings.Join(terms, " AND ")+" AND NOT ("+c.Key.Where+") LIMIT 1"))
+		if err != nil {
+			return false, fmt.Errorf("look for a key of %s: %w", t.Name, err)
+		}
+		if len(rows) > 0 {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// taken asks on a connection that no Scan occupies.
+func (e *editor) taken(ctx context.Context, query string) (*sql.Rows, error) {
+	if e.conn != nil {
+		return e.conn.QueryContext(ctx, query)
+	}
+	return e.db.QueryContext(ctx, query)
+}
+
+// isWide reports whether the charset does not hold ASCII as single bytes.
+func isWide(charset string) bool {
+	return slices.Contains([]string{"ucs2", "utf16", "utf16le", "utf32"}, charset)
+}
+
+// literal makes literals of one column.
+type literal struct {
+	expr    string // by which the column is read
+	name    string // quoted
+	kind    cellKind
+	charset string // of the literal: the column's own, or the one it is read in
+}
+
+func (l *literal) appendLiteral(b, v []byte) []byte {
+	switch {
+	case v == nil || l.kind == cellNumber:
+		return appendLiteral(b, v, l.kind)
+	case l.kind == cellBits: // x'…' is a text where it is compared, 0x… is a number
+		return hex.AppendEncode(append(b, "0x"...), v)
+	}
+	at := len(b)
+	b = sqltext.AppendMySQLString(b, v, true)
+	rest := append([]byte("_"+l.charset), b[at+len("_binary"):]...)
+	return append(b[:at], rest...)
+}

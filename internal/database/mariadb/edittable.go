@@ -1,0 +1,271 @@
+package mariadb
+
+import (
+	"context"
+	"crypto/sha1"
+	"database/sql"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"hovix/internal/database"
+)
+
+// editTable is what an editor knows of a table beyond an EditTable.
+type editTable struct {
+	key     []literal // columns that name a row; none if the table has no key
+	columns map[string]literal
+	unique  [][]string // columns of its unique keys
+	stamps  []string   // columns that the server sets at each change, quoted
+}
+
+func (et *editTable) column(t *database.EditTable, i int) *literal {
+	l := et.columns[t.Columns[i].Name]
+	return &l
+}
+
+// Editable reads the table's columns and keys.
+func (e *editor) Editable(ctx context.Context, table string) (*database.EditTable, error) {
+	fail := func(err error) (*database.EditTable, error) {
+		return nil, fmt.Errorf("look at table %s: %w", table, err)
+	}
+	t := &database.EditTable{Table: database.Table{Name: table}}
+	et := &editTable{columns: map[string]literal{}}
+	state, err := e.Strings(ctx, `SELECT COALESCE(e.TRANSACTIONS,'NO'), COALESCE(t.TABLE_ROWS,0), COALESCE(t.DATA_LENGTH,0)+COALESCE(t.INDEX_LENGTH,0)
+		FROM information_schema.TABLES t LEFT JOIN information_schema.ENGINES e ON e.ENGINE=t.ENGINE WHERE t.TABLE_SCHEMA=DATABASE() AND t.TABLE_NAME=?`, table)
+	if err != nil {
+		return fail(err)
+	}
+	if len(state) == 0 {
+		return fail(fmt.Errorf("there is no such table"))
+	}
+	t.Lasting = state[0][0] != "YES"
+	t.Rows, _ = strconv.ParseInt(state[0][1], 10, 64)
+	t.Bytes, _ = strconv.ParseInt(state[0][2], 10, 64)
+	if err := e.editColumns(ctx, t, et); err != nil {
+		return fail(err)
+	}
+	if err := e.editKeys(ctx, t, et); err != nil {
+		return fail(err)
+	}
+	triggers, err := e.Strings(ctx, `SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA=DATABASE() AND EVENT_OBJECT_TABLE=? AND EVENT_MANIPULATION='UPDATE'`, table)
+	if err != nil {
+		return fail(err)
+	}
+	for _, row := range triggers {
+		t.Triggers = append(t.Triggers, row[0])
+	}
+	e.tables[table] = et
+	return t, nil
+}
+
+func (e *editor) editColumns(ctx context.Context, t *database.EditTable, et *editTable) error {
+	all, err := e.reader.columns(ctx, t.Name)
+	if err != nil {
+		return err
+	}
+	rows, err := e.Strings(ctx, `SELECT COLUMN_NAME, LOWER(DATA_TYPE), LOWER(EXTRA), COALESCE(CHARACTER_SET_NAME,''), COALESCE(CHARACTER_MAXIMUM_LENGTH,0), COALESCE(CHARACTER_OCTET_LENGTH,0)
+		FROM information_schema.COLUMNS WHERE TABLE_SCHEMA=DATABASE() AND TABLE_NAME=? ORDER BY ORDINAL_POSITION`, t.Name)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		name, kind, charset := row[0], row[1], row[3]
+		at := slices.IndexFunc(all, func(c column) bool { return c.name == quote(name) })
+		if at < 0 {
+			continue // generated
+		}
+		if strings.Contains(row[2], "on update") {
+			et.stamps = append(et.stamps, quote(name))
+		}
+		l := literal{expr: quote(name), name: quote(name), kind: all[at].kind, charset: charset}
+		if charset == "" {
+			l.charset = "binary"
+		}
+		c := database.Column{Name: name}
+		c.Chars, _ = strconv.ParseInt(row[4], 10, 64)
+		c.Bytes, _ = strconv.ParseInt(row[5], 10, 64)
+		c.Length = lengthIn(charset)
+		switch {
+		case kind == "binary": // the server fills it with zeros, which are no part of the text
+			l.expr = "TRIM(TRAILING x'00' FROM " + l.name + ")"
+		case kind == "json" || kind == "uuid" || strings.HasPrefix(kind, "inet"):
+			l.charset, c.Length, c.Chars, c.Bytes = "utf8mb4", lengthIn("utf8mb4"), 0, 0
+		case isWide(charset):
+			l.expr, l.charset, c.Bytes, c.Length = "CONVERT("+l.name+" USING utf8mb4)", "utf8mb4", 0, lengthIn("utf8mb4")
+		}
+		et.columns[name] = l
+		if slices.Contains([]string{"char", "varchar", "tinytext", "text", "mediumtext", "longtext", "json", "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob"}, kind) {
+			t.Columns = append(t.Columns, c)
+		}
+	}
+	return nil
+}
+
+// editKeys finds the key by which rows are named, the primary one if there is
+// one, and all keys that may not repeat.
+func (e *editor) editKeys(ctx context.Context, t *database.EditTable, et *editTable) error {
+	rows, err := e.Strings(ctx, `SELECT s.INDEX_NAME, COALESCE(s.COLUMN_NAME,''), s.NULLABLE, COALESCE(c.DATA_TYPE,'') FROM information_schema.STATISTICS s
+		LEFT JOIN information_schema.COLUMNS c ON c.TABLE_SCHEMA=s.TABLE_SCHEMA AND c.TABLE_NAME=s.TABLE_NAME AND c.COLUMN_NAME=s.COLUMN_NAME
+		WHERE s.TABLE_SCHEMA=DATABASE() AND s.TABLE_NAME=? AND s.NON_UNIQUE=0 ORDER BY s.INDEX_NAME<>'PRIMARY', s.INDEX_NAME, s.SEQ_IN_INDEX`, t.Name)
+	if err != nil {
+		return err
+	}
+	for len(rows) > 0 {
+		n := 1
+		for n < len(rows) && rows[n][0] == rows[0][0] {
+			n++
+		}
+		et.addKey(t, rows[:n])
+		rows = rows[n:]
+	}
+	return nil
+}
+
+// addKey takes one unique key: rows of name, column, whether it may be NULL,
+// type of the column.
+func (et *editTable) addKey(t *database.EditTable, rows [][]string) {
+	names := []string{}
+	var key []literal
+	usable := true
+	for _, row := range rows {
+		l, known := et.columns[row[1]]
+		// A number that is not exact may not be found again.
+		usable = usable && known && row[2] != "YES" && row[3] != "float" && row[3] != "double"
+		names = append(names, row[1])
+		key = append(key, l)
+	}
+	et.unique = append(et.unique, names)
+	if usable && et.key == nil {
+		et.key = key
+	}
+	if len(names) == 1 {
+		for i := range t.Columns {
+			t.Columns[i].Unique = t.Columns[i].Unique || t.Columns[i].Name == names[0]
+		}
+	}
+}
+
+// keyOf names a row by the values of its key.
+func (et *editTable) keyOf(cells []sql.RawBytes) database.Key {
+	var where, label []byte
+	for i, cell := range cells {
+		k := &et.key[i]
+		if i > 0 {
+			where, label = append(where, " AND "...), append(label, ' ')
+		}
+		where = append(append(where, k.expr...), '=')
+		where = k.appendLiteral(where, cell)
+		label = append(append(label, strings.Trim(k.name, "`")...), '=')
+		if k.kind == cellNumber || utf8.Valid(cell) {
+			label = append(label, cell...)
+		} else {
+			label = hex.AppendEncode(append(label, "0x"...), cell)
+		}
+	}
+	return database.Key{Where: string(where), Label: string(label)}
+}
+
+// updates makes a statement for each change. It finds the row only while that
+// has its old values.
+func (et *editTable) updates(t *database.EditTable, changes []database.Change) string {
+	var b []byte
+	for _, c := range changes {
+		b = append(append(append(b, "UPDATE "...), quote(t.Name)...), " SET "...)
+		for i, at := range c.Columns {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			l := et.column(t, at)
+			b = append(append(b, l.name...), '=')
+			b = l.appendLiteral(b, c.New[i])
+		}
+		b = et.keepStamps(b, "")
+		b = append(append(b, " WHERE "...), c.Key.Where...)
+		for i, at := range c.Columns {
+			b = append(append(append(b, " AND SHA1("...), et.column(t, at).expr...), ")='"...)
+			b = append(appendSHA1(b, c.Old[i]), '\'')
+		}
+		b = append(b, ';')
+	}
+	return string(b[:len(b)-1])
+}
+
+// keepStamps has columns keep their value that the server would set to now.
+func (et *editTable) keepStamps(b []byte, table string) []byte {
+	for _, s := range et.stamps {
+		b = append(append(append(append(append(append(b, ','), table...), s...), '='), table...), s...)
+	}
+	return b
+}
+
+func appendSHA1(b, v []byte) []byte {
+	sum := sha1.Sum(v)
+	return hex.AppendEncode(b, sum[:])
+}
+
+// updatesByValue makes a statement for each column: every row with an old value
+// gets the new one, which is right because one follows from the other.
+func (et *editTable) updatesByValue(t *database.EditTable, changes []database.Change) string {
+	var b []byte
+	for at := range t.Columns {
+		l := et.column(t, at)
+		seen := map[string]bool{}
+		for _, c := range changes {
+			i := slices.Index(c.Columns, at)
+			if i < 0 || seen[string(c.Old[i])] {
+				continue
+			}
+			if len(seen) == 0 {
+				b = append(append(append(b, "UPDATE "...), quote(t.Name)...), " AS t JOIN (SELECT '"...)
+			} else {
+				b = append(b, " UNION ALL SELECT '"...)
+			}
+			seen[string(c.Old[i])] = true
+			b = append(appendSHA1(b, c.Old[i]), "' AS o,"...)
+			b = append(l.appendLiteral(b, c.New[i]), " AS n"...)
+		}
+		if len(seen) > 0 {
+			old := strings.Replace(l.expr, l.name, "t."+l.name, 1)
+			b = append(append(append(b, ") AS m ON SHA1("...), old...), ")=m.o SET t."...)
+			b = append(append(b, l.name...), "=m.n"...)
+			b = append(et.keepStamps(b, "t."), ';')
+		}
+	}
+	return string(b[:len(b)-1])
+}
+
+// lengthIn counts the characters of values in a charset, as far as bytes tell.
+func lengthIn(charset string) func([]byte) int64 {
+	switch charset {
+	case "utf8", "utf8mb3", "utf8mb4":
+		return func(v []byte) int64 { return int64(utf8.RuneCount(v)) }
+	case "gbk", "gb2312", "gb18030", "big5", "euckr", "sjis", "cp932", "ujis", "eucjpms":
+		return func(v []byte) (n int64) {
+			for len(v) > 0 {
+				v = v[min(len(v), characterSize(charset, v)):]
+				n++
+			}
+			return n
+		}
+	}
+	return func(v []byte) int64 { return int64(len(v)) }
+}
+
+// characterSize gives the bytes of the first character of v.
+func characterSize(charset string, v []byte) int {
+	switch c := v[0]; {
+	case c < 0x80:
+		return 1
+	case (charset == "sjis" || charset == "cp932") && c >= 0xa1 && c <= 0xdf: // katakana of half width
+		return 1
+	case (charset == "ujis" || charset == "eucjpms") && c == 0x8f:
+		return 3
+	case charset == "gb18030" && len(v) > 1 && v[1] >= '0' && v[1] <= '9':
+		return 4
+	}
+	return 2
+}
