@@ -234,7 +234,7 @@ func TestRewriteCompressed(t *testing.T) {
 	assert.Contains(t, run.Out, "Would rewrite d.sql")
 	b, err := os.ReadFile(changes)
 	require.NoError(t, err)
-	assert.Equal(t, "table,column,before,after\nt,,http://old.example/a,https://new.example/a\n", string(b))
+	assert.Equal(t, "table,column,row,before,after\nt,,,http://old.example/a,https://new.example/a\n", string(b))
 	assert.Len(t, names(t, dir), 4+9+1, "a plan writes nothing else")
 }
 

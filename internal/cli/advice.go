@@ -10,6 +10,7 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/readdress"
 	"hovix/internal/restore"
 )
 
@@ -17,11 +18,18 @@ import (
 func adviceFor(err error) string {
 	var adv advised
 	var ce *database.ConnectError
+	var partly *readdress.PartlyError
 	switch {
 	case errors.As(err, &adv):
 		return adv.advice
 	case errors.As(err, &ce) && ce.Advice != "":
 		return ce.Advice + " Nothing was changed."
+	case errors.As(err, &partly):
+		return "Tables with transactions are as they were. Run the same command again: it goes on with the rows that are left."
+	case errors.Is(err, database.ErrReadOnly):
+		return "Nothing was changed. The database user needs the right to change rows (UPDATE), and the file of an SQLite database must be writable."
+	case errors.Is(err, database.ErrBusy):
+		return "Nothing was changed. Another program holds what was to be changed; run the same command again when the site is quieter."
 	case errors.Is(err, syscall.ENOSPC):
 		return "The disk is full. Make room, or use a folder on another disk, and run the command again; nothing was changed."
 	case errors.Is(err, restore.ErrDeclined):

@@ -21,6 +21,7 @@ import (
 	"hovix/internal/cli/ui"
 	"hovix/internal/nearest"
 	"hovix/internal/progress"
+	"hovix/internal/readdress"
 )
 
 // version is set by the linker when a release is built.
@@ -82,7 +83,8 @@ func (a *app) run(ctx context.Context, args []string) int {
 	if err == nil {
 		return a.status
 	}
-	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
+	var partly *readdress.PartlyError
+	if errors.Is(err, context.Canceled) && ctx.Err() != nil && !errors.As(err, &partly) {
 		fmt.Fprintln(a.err, "hovix: interrupted; nothing was changed")
 		return exitFailed
 	}

@@ -65,11 +65,11 @@ func TestSamples(t *testing.T) {
 // samples and the lines of changes are those of one after the other.
 func TestAccountIsInOrder(t *testing.T) {
 	var dump, want strings.Builder
-	want.WriteString("table,column,before,after\n")
+	want.WriteString("table,column,row,before,after\n")
 	for i := range 30_000 {
 		n := strings.Repeat("x", i%50)
 		dump.WriteString("INSERT INTO t (id, v) VALUES (1,'http://old.example/" + n + "');\n")
-		want.WriteString("t,v,http://old.example/" + n + ",https://new.example/" + n + "\n")
+		want.WriteString("t,v,,http://old.example/" + n + ",https://new.example/" + n + "\n")
 	}
 	dump.WriteString("INSERT INTO t (v) VALUES ('at old.example');\n")
 	opts := options(t)
@@ -78,8 +78,8 @@ func TestAccountIsInOrder(t *testing.T) {
 	acc, d, err := Dump(t.Context(), &out, strings.NewReader(dump.String()), opts)
 	require.NoError(t, err)
 	assert.Equal(t, "mariadb", d.String())
-	assert.Equal(t, strings.ReplaceAll(dump.String(), "http://old", "https://new"), out.String())
-	assert.Equal(t, want.String(), changes.String())
+	assert.True(t, strings.ReplaceAll(dump.String(), "http://old", "https://new") == out.String())
+	assert.True(t, want.String() == changes.String(), "every change in its order")
 	require.Len(t, acc.Columns, 1)
 	c := acc.Columns[0]
 	assert.EqualValues(t, 30_000, c.Tally.Changed)
