@@ -44,8 +44,9 @@ fi
 [ "$(id -u)" -eq 0 ] || left_out+=("a full disk: mounting a small one needs root")
 echo
 
+mkdir -p "$dir/tmp" # what tests leave there, such as the program they build, goes with the servers
 out=$(mktemp)
-CGO_ENABLED=0 go test -count=1 -timeout 15m -v ./... >"$out" 2>&1
+TMPDIR=$dir/tmp CGO_ENABLED=0 go test -count=1 -timeout 15m -v ./... >"$out" 2>&1
 status=$?
 grep -E '^(ok|FAIL|---? FAIL|panic)' "$out" | grep -v 'no test files'
 if [ $status -ne 0 ]; then

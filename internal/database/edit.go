@@ -3,6 +3,7 @@ package database
 import (
 	"context"
 	"errors"
+	"slices"
 )
 
 // Column is a column whose values may hold text, and may be changed.
@@ -12,6 +13,8 @@ type Column struct {
 	Chars, Bytes int64
 	// Unique says that the column alone is a key whose values may not repeat.
 	Unique bool
+	// Keyed says that the column is part of such a key, alone or with others.
+	Keyed bool
 	// Length counts the characters of a value in the column's charset.
 	Length func(v []byte) int64
 }
@@ -31,6 +34,17 @@ type EditTable struct {
 	Columns  []Column
 	Lasting  bool     // its changes stay when the transaction is taken back
 	Triggers []string // that run when a row is changed
+}
+
+// MarkKey notes a key whose values may not repeat, by the names of its columns.
+func (t *EditTable) MarkKey(names []string) {
+	for i := range t.Columns {
+		c := &t.Columns[i]
+		if slices.Contains(names, c.Name) {
+			c.Keyed = true
+			c.Unique = c.Unique || len(names) == 1
+		}
+	}
 }
 
 // Key names one row of a table.
@@ -85,10 +99,14 @@ type Editor interface {
 	Editable(ctx context.Context, table string) (*EditTable, error)
 	// Scan shows every row of the table to yield.
 	Scan(ctx context.Context, t *EditTable, yield func(*Row) error) error
+	// Concurrent reports whether Update may be called while another goroutine is
+	// in Scan.
+	Concurrent() bool
 	// Begin opens the transaction.
 	Begin(ctx context.Context) error
 	// Update makes the changes, each only where the row still has its old values,
-	// and gives an outcome for each. It may be called while Scan yields.
+	// and gives an outcome for each.
+	// It may be called from within Scan.
 	Update(ctx context.Context, t *EditTable, changes []Change) ([]Outcome, error)
 	// Fetch gives the values that a row has now, and holds the row; nil if it is
 	// gone.

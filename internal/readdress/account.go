@@ -91,8 +91,6 @@ type Account struct {
 	changes *csv.Writer
 	listed  bool       // changes are wanted
 	pending [][]string // lines of changes that are still to be written
-
-	changedRows int64 // of a live database
 }
 
 const (
@@ -163,6 +161,7 @@ func (a *Account) join(part *Account) error {
 	for key, c := range part.byName {
 		whole := a.column(key[0], key[1])
 		whole.Tally.Add(&c.Tally)
+		whole.Read += c.Read
 		whole.Samples = firsts(whole.Samples, c.Samples)
 		whole.Leftovers = firsts(whole.Leftovers, c.Leftovers)
 	}

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"hovix/internal/database"
 	"hovix/internal/progress"
 	"hovix/internal/rewrite"
@@ -15,29 +17,21 @@ import (
 
 // live is one pass over a database.
 type live struct {
-	ed    database.Editor
-	rw    *rewrite.Rewriter
-	a     *Account
-	keep  []string // columns whose addresses stay, as table.column
-	write bool
-	rep   progress.Reporter
-
-	t       *database.EditTable
-	columns []*Column // by t.Columns
-	kept    []bool
-	pending []database.Change
-	size    int // of what is pending, in bytes
+	ed      database.Editor
+	rw      *rewrite.Rewriter
+	a       *Account
+	keep    []string // columns whose addresses stay, as table.column
+	write   bool
+	rep     progress.Reporter
 	seed    maphash.Seed
-	values  map[uint64]bool // new values of keys, of a pass that does not write
-	retried map[string]bool // rows that others changed meanwhile
-	lasting int64           // rows changed in tables that cannot be taken back
+	lasting int64 // rows changed in tables that cannot be taken back
 }
 
-// A batch of changes is one message to the server: large enough that the way
-// there does not count, far below the packet size of any server.
+// A batch of changes is small beside the packet size of any server, and large
+// enough that the way there does not count.
 const (
-	batchRows  = 200
-	batchBytes = 256 << 10
+	batchRows  = 512
+	batchBytes = 512 << 10
 )
 
 // PartlyError says that something failed after rows of tables without
@@ -96,82 +90,168 @@ func (l *live) run(ctx context.Context) error {
 	return l.definitions(ctx)
 }
 
+// table reads a table and changes it, both at a time where the database lets it.
 func (l *live) table(ctx context.Context, t *database.EditTable) error {
-	l.t, l.columns, l.kept = t, nil, nil
-	l.values, l.retried = map[uint64]bool{}, map[string]bool{}
-	for _, c := range t.Columns {
-		l.columns = append(l.columns, l.a.column(t.Name, c.Name))
-		l.kept = append(l.kept, slices.Contains(l.keep, t.Name+"."+c.Name))
+	reader := &side{live: l, t: t, a: l.a}
+	changer := &changer{side: side{live: l, t: t, a: l.a.part()}, values: map[uint64]bool{}, retried: map[string]bool{}}
+	reader.begin()
+	changer.begin()
+	group, ctx := errgroup.WithContext(ctx)
+	batches := make(chan []database.Change, 2)
+	changer.a.changes = l.a.changes
+	changer.flush = func(c []database.Change) error { return changer.take(ctx, c) }
+	reader.flush = changer.flush
+	if l.ed.Concurrent() {
+		group.Go(func() error {
+			for c := range batches {
+				if err := changer.take(ctx, c); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		reader.flush = func(c []database.Change) error {
+			select {
+			case batches <- c:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
 	}
-	before := l.a.changedRows
-	err := l.ed.Scan(ctx, t, func(row *database.Row) error {
-		l.a.Rows++
-		return l.row(ctx, row.Values, row.Key)
+	group.Go(func() error {
+		defer close(batches)
+		err := l.ed.Scan(ctx, t, func(row *database.Row) error {
+			l.a.Rows++
+			return reader.row(row.Values, row.Key)
+		})
+		if err != nil {
+			return err
+		}
+		return reader.end()
 	})
-	if err == nil {
-		err = l.flush(ctx)
-	}
-	if err != nil {
+	if err := group.Wait(); err != nil {
 		return err
 	}
 	l.a.Tables++
-	if n := l.a.changedRows - before; n > 0 {
-		l.note(n)
+	if n := reader.rows + changer.rows; n > 0 {
+		l.note(t, n)
+	}
+	return l.a.join(changer.a)
+}
+
+// note tells what is unusual about a table of which rows are changed.
+func (l *live) note(t *database.EditTable, rows int64) {
+	if len(t.Triggers) > 0 {
+		l.a.Asides = append(l.a.Asides, fmt.Sprintf("table %s has a trigger that runs for each of its %d changed rows: %s", t.Name, rows, strings.Join(t.Triggers, ", ")))
+	}
+	if t.Lasting {
+		l.a.Asides = append(l.a.Asides, fmt.Sprintf("table %s has no transactions: a run that is interrupted leaves some of its %d rows changed, and the next run goes on with the others", t.Name, rows))
+	}
+}
+
+// side is one side of the work on a table, which counts for itself: the one that
+// reads, or the one that changes.
+type side struct {
+	*live
+	t       *database.EditTable
+	a       *Account
+	columns []*Column // by t.Columns
+	kept    []bool
+	pending []database.Change
+	size    int // of what is pending, in bytes
+	flush   func([]database.Change) error
+	buf     []byte // room for a value
+	rows    int64  // with changes
+}
+
+// simple reports whether nothing is to be done with a changed value but to count
+// it: it is not written, listed, or part of a key.
+func (s *side) simple(i int) bool { return !s.write && !s.a.listed && !s.t.Columns[i].Keyed }
+
+// room gives room for the new value of a column, if it is not to be kept.
+func (s *side) room(i int) []byte {
+	if s.simple(i) {
+		return s.buf
 	}
 	return nil
 }
 
-// note tells what is unusual about a table of which rows are changed.
-func (l *live) note(rows int64) {
-	if len(l.t.Triggers) > 0 {
-		l.a.Asides = append(l.a.Asides, fmt.Sprintf("table %s has a trigger that runs for each of its %d changed rows: %s", l.t.Name, rows, strings.Join(l.t.Triggers, ", ")))
-	}
-	if l.t.Lasting {
-		l.a.Asides = append(l.a.Asides, fmt.Sprintf("table %s has no transactions: a run that is interrupted leaves some of its %d rows changed, and the next run goes on with the others", l.t.Name, rows))
+func (s *side) begin() {
+	for _, c := range s.t.Columns {
+		s.columns = append(s.columns, s.a.column(s.t.Name, c.Name))
+		s.kept = append(s.kept, slices.Contains(s.keep, s.t.Name+"."+c.Name))
 	}
 }
 
 // row looks at the values of one row.
-func (l *live) row(ctx context.Context, values [][]byte, key func() database.Key) error {
+func (s *side) row(values [][]byte, key func() database.Key) error {
 	var c database.Change
-	read := 0
+	read, counted := 0, false
 	for i, v := range values {
 		if v == nil {
 			continue
 		}
 		read += len(v)
-		col := l.columns[i]
+		col := s.columns[i]
 		col.Read++
-		if l.kept[i] {
-			l.rw.Keep(v, &col.Tally)
+		if s.kept[i] {
+			s.rw.Keep(v, &col.Tally)
 			continue
 		}
 		tally := rewrite.Tally{OnLeftover: col.Tally.OnLeftover}
-		out, changed := l.rw.Value(v, &tally)
-		if changed && !l.t.Columns[i].Fits(out) {
-			l.leave(i, rewrite.Unfit, v, key().Label, unfitting(&l.t.Columns[i], out))
+		out, changed := s.rw.ValueIn(s.room(i), v, &tally)
+		if changed && !s.t.Columns[i].Fits(out) {
+			s.leave(i, rewrite.Unfit, v, key().Label, unfitting(&s.t.Columns[i], out))
 			continue
 		}
 		if tally.Values > 0 || changed {
 			col.Tally.Add(&tally)
 		}
-		if changed {
+		switch {
+		case !changed:
+		case s.simple(i):
+			s.buf = out
+			s.a.changed(col, "", v, out)
+			counted = true
+		default:
 			c.Columns = append(c.Columns, i)
 			c.Old = append(c.Old, bytes.Clone(v))
 			c.New = append(c.New, out)
-			l.size += len(v) + len(out)
+			s.size += len(v) + len(out)
 		}
 	}
-	l.rep.Add(int64(read))
+	s.rep.Add(int64(read))
 	if len(c.Columns) == 0 {
+		if counted {
+			s.rows++
+		}
 		return nil
 	}
 	c.Key = key()
-	l.pending = append(l.pending, c)
-	if len(l.pending) >= batchRows || l.size >= batchBytes {
-		return l.flush(ctx)
+	s.pending = append(s.pending, c)
+	if len(s.pending) >= batchRows || s.size >= batchBytes {
+		return s.end()
 	}
 	return nil
+}
+
+// end gives away what is pending.
+func (s *side) end() error {
+	if len(s.pending) == 0 {
+		return nil
+	}
+	c := s.pending
+	s.pending, s.size = nil, 0
+	return s.flush(c)
+}
+
+// leave counts a value that stays as it is although it should change.
+func (s *side) leave(i int, reason rewrite.Reason, v []byte, label, why string) {
+	if label != "" {
+		why = label + ": " + why
+	}
+	s.columns[i].Tally.Leave(reason, v, why)
 }
 
 func unfitting(c *database.Column, v []byte) string {
@@ -181,60 +261,56 @@ func unfitting(c *database.Column, v []byte) string {
 	return fmt.Sprintf("%d bytes in place of at most %d", len(v), c.Bytes)
 }
 
-// leave counts a value that stays as it is although it should change.
-func (l *live) leave(i int, reason rewrite.Reason, v []byte, label, why string) {
-	if label != "" {
-		why = label + ": " + why
-	}
-	l.columns[i].Tally.Leave(reason, v, why)
+// changer makes changes, or finds out whether they could be made.
+type changer struct {
+	side
+	values  map[uint64]bool // new values of keys, of a pass that does not write
+	retried map[string]bool // rows that others changed meanwhile
 }
 
-// flush makes the pending changes, or finds out whether they could be made.
-func (l *live) flush(ctx context.Context) error {
-	pending := l.pending
-	l.pending, l.size = nil, 0
-	if len(pending) == 0 {
-		return nil
-	}
+// take makes a batch of changes.
+func (r *changer) take(ctx context.Context, pending []database.Change) (err error) {
 	outcomes := make([]database.Outcome, len(pending))
-	var err error
-	if l.write {
-		if l.t.Lasting {
-			l.lasting += int64(len(pending))
+	if r.write {
+		if r.t.Lasting {
+			r.lasting += int64(len(pending))
 		}
-		outcomes, err = l.ed.Update(ctx, l.t, pending)
+		outcomes, err = r.ed.Update(ctx, r.t, pending)
 	} else {
-		err = l.foresee(ctx, pending, outcomes)
+		err = r.foresee(ctx, pending, outcomes)
 	}
 	if err != nil {
 		return err
 	}
 	for i := range pending {
-		if err := l.outcome(ctx, &pending[i], outcomes[i]); err != nil {
+		if err := r.outcome(ctx, &pending[i], outcomes[i]); err != nil {
 			return err
 		}
 	}
-	return l.a.flush()
+	if err := r.a.flush(); err != nil {
+		return err
+	}
+	return r.end() // rows that had to be looked at again
 }
 
 // foresee finds the changes that would repeat a key.
-func (l *live) foresee(ctx context.Context, pending []database.Change, outcomes []database.Outcome) error {
+func (r *changer) foresee(ctx context.Context, pending []database.Change, outcomes []database.Outcome) error {
 	for i := range pending {
 		c := &pending[i]
-		taken, err := l.ed.Taken(ctx, l.t, c)
+		taken, err := r.ed.Taken(ctx, r.t, c)
 		if err != nil {
 			return err
 		}
 		for j, at := range c.Columns {
-			if taken || !l.t.Columns[at].Unique {
+			if taken || !r.t.Columns[at].Unique {
 				continue
 			}
 			var h maphash.Hash
-			h.SetSeed(l.seed)
-			_, _ = h.WriteString(l.t.Columns[at].Name + "=")
+			h.SetSeed(r.seed)
+			_, _ = h.WriteString(r.t.Columns[at].Name + "=")
 			_, _ = h.Write(c.New[j])
-			taken = l.values[h.Sum64()]
-			l.values[h.Sum64()] = true
+			taken = r.values[h.Sum64()]
+			r.values[h.Sum64()] = true
 		}
 		if taken {
 			outcomes[i] = database.Outcome{Kind: database.Repeats, Why: "another row has it"}
@@ -244,60 +320,62 @@ func (l *live) foresee(ctx context.Context, pending []database.Change, outcomes 
 }
 
 // outcome counts a change, or takes its count back.
-func (l *live) outcome(ctx context.Context, c *database.Change, o database.Outcome) error {
+func (r *changer) outcome(ctx context.Context, c *database.Change, o database.Outcome) error {
+	reason := rewrite.Unfit
 	switch o.Kind {
 	case database.Updated:
-		l.a.changedRows++
+		r.rows++
 		for j, i := range c.Columns {
-			l.a.changed(l.columns[i], c.Key.Label, c.Old[j], c.New[j])
+			r.a.changed(r.columns[i], c.Key.Label, c.Old[j], c.New[j])
 		}
 		return nil
 	case database.Moved:
-		return l.again(ctx, c)
-	}
-	reason := rewrite.Unfit
-	if o.Kind == database.Repeats {
+		return r.again(ctx, c)
+	case database.Repeats:
 		reason = rewrite.Repeats
 	}
-	l.takeBack(c)
-	for j, i := range c.Columns {
-		l.leave(i, reason, c.Old[j], c.Key.Label, o.Why)
-	}
+	r.refuse(c, reason, o.Why)
 	return nil
 }
 
+// refuse counts a change that was not made.
+func (r *changer) refuse(c *database.Change, reason rewrite.Reason, why string) {
+	r.takeBack(c)
+	for j, i := range c.Columns {
+		r.leave(i, reason, c.Old[j], c.Key.Label, why)
+	}
+}
+
 // takeBack removes the counts of a change that was not made.
-func (l *live) takeBack(c *database.Change) {
+func (r *changer) takeBack(c *database.Change) {
 	for j, i := range c.Columns {
 		var tally rewrite.Tally
-		l.rw.Value(c.Old[j], &tally)
-		l.columns[i].Tally.Remove(&tally)
+		r.rw.Value(c.Old[j], &tally)
+		r.columns[i].Tally.Remove(&tally)
 	}
 }
 
 // again takes a row that somebody else has changed since it was read.
-func (l *live) again(ctx context.Context, c *database.Change) error {
-	l.takeBack(c)
-	values, err := l.ed.Fetch(ctx, l.t, c.Key)
+func (r *changer) again(ctx context.Context, c *database.Change) error {
+	values, err := r.ed.Fetch(ctx, r.t, c.Key)
 	if err != nil {
 		return err
 	}
 	// Once fetched it is held: nobody can have changed it a second time.
-	if values == nil || l.retried[c.Key.Where] {
-		for j, i := range c.Columns {
-			l.leave(i, rewrite.Unfit, c.Old[j], c.Key.Label, "the row is gone, or is not found by its key and its old value")
-		}
+	if values == nil || r.retried[c.Key.Where] {
+		r.refuse(c, rewrite.Unfit, "the row is gone, or is not found by its key and its old value")
 		return nil
 	}
-	l.retried[c.Key.Where] = true
+	r.takeBack(c)
+	r.retried[c.Key.Where] = true
 	for i := range values { // the others have been looked at
 		if !slices.Contains(c.Columns, i) {
 			values[i] = nil
 		} else if values[i] != nil {
-			l.columns[i].Read--
+			r.columns[i].Read--
 		}
 	}
-	return l.row(ctx, values, func() database.Key { return c.Key })
+	return r.row(values, func() database.Key { return c.Key })
 }
 
 // definitions notes views and triggers that hold an old address: they are

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -25,6 +24,7 @@ type editor struct {
 	pool     *sql.DB
 	conn     *sql.Conn // nil before Begin
 	tables   map[string]*editTable
+	buf      []byte // room for a statement
 }
 
 // Edit opens the database at l to be changed in place.
@@ -82,6 +82,9 @@ func (e *editor) Close() error {
 	}
 	return errors.Join(err, e.reader.Close())
 }
+
+// Concurrent: there are two connections.
+func (e *editor) Concurrent() bool { return true }
 
 // Scan shows every row of the snapshot.
 func (e *editor) Scan(ctx context.Context, t *database.EditTable, yield func(*database.Row) error) error {
@@ -144,63 +147,71 @@ func (e *editor) Fetch(ctx context.Context, t *database.EditTable, key database.
 	return values, rows.Err()
 }
 
-// Update sends all changes as one message. Where one fails, they are taken back
-// and tried again in halves, until it stands alone.
+// Update makes many changes by one statement. Where that fails, or does not find
+// every row, it is taken back and tried again in halves, until a change stands
+// alone.
 func (e *editor) Update(ctx context.Context, t *database.EditTable, changes []database.Change) ([]database.Outcome, error) {
-	et := e.tables[t.Name]
-	statements := et.updates
-	if len(et.key) == 0 {
-		statements = et.updatesByValue
-	}
 	outcomes := make([]database.Outcome, len(changes))
-	return outcomes, e.attempt(ctx, t, statements, changes, outcomes)
+	if len(e.tables[t.Name].key) == 0 {
+		return outcomes, e.attempt(ctx, t, changes, outcomes)
+	}
+	for i := 0; i < len(changes); i += rowsPerStatement {
+		end := min(len(changes), i+rowsPerStatement)
+		if err := e.attempt(ctx, t, changes[i:end], outcomes[i:end]); err != nil {
+			return nil, err
+		}
+	}
+	return outcomes, nil
 }
 
-// statements makes the SQL of changes: as many statements as changes, or fewer
-// where the table has no key.
-type statements func(t *database.EditTable, changes []database.Change) string
+// rowsPerStatement is how many rows one UPDATE changes. The server compares
+// each row with half of the others' keys, so that more would cost more again.
+const rowsPerStatement = 64
 
-func (e *editor) attempt(ctx context.Context, t *database.EditTable, make statements, changes []database.Change, outcomes []database.Outcome) error {
-	const savepoint = "SAVEPOINT hovix_changes; "
-	affected, err := e.execAll(ctx, savepoint+make(t, changes))
-	if err == nil {
-		for i, n := range affected[1:] {
-			if n == 0 && len(affected) == 1+len(changes) && changes[i].Key.Where != "" {
-				outcomes[i].Kind = database.Moved
-			}
-		}
-		return nil
+func (e *editor) attempt(ctx context.Context, t *database.EditTable, changes []database.Change, outcomes []database.Outcome) error {
+	et := e.tables[t.Name]
+	keyed, statement := len(et.key) > 0, ""
+	if keyed {
+		e.buf = et.update(e.buf[:0], t, changes)
+		statement = string(e.buf)
+	} else {
+		statement = et.updateByValue(t, changes)
 	}
+	found, err := e.exec(ctx, "SAVEPOINT hovix_changes; "+statement)
 	kind, why, ofRow := refused(err)
-	if !ofRow {
+	switch {
+	case err == nil && (!keyed || found == int64(len(changes))):
+		return nil
+	case err != nil && !ofRow:
 		return e.refusal("change "+t.Name, err)
+	case len(changes) == 1 && err == nil:
+		outcomes[0].Kind = database.Moved
+		return nil
+	case len(changes) == 1:
+		outcomes[0] = database.Outcome{Kind: kind, Why: why}
 	}
 	if !errors.Is(err, mysql.ErrPktTooLarge) { // nothing of which was sent
-		if _, err := e.execAll(ctx, "ROLLBACK TO SAVEPOINT hovix_changes"); err != nil {
+		if _, err := e.exec(ctx, "ROLLBACK TO SAVEPOINT hovix_changes"); err != nil {
 			return e.refusal("change "+t.Name, err)
 		}
 	}
 	if len(changes) == 1 {
-		outcomes[0] = database.Outcome{Kind: kind, Why: why}
 		return nil
 	}
 	half := len(changes) / 2
-	if err := e.attempt(ctx, t, make, changes[:half], outcomes[:half]); err != nil {
+	if err := e.attempt(ctx, t, changes[:half], outcomes[:half]); err != nil {
 		return err
 	}
-	return e.attempt(ctx, t, make, changes[half:], outcomes[half:])
+	return e.attempt(ctx, t, changes[half:], outcomes[half:])
 }
 
-// execAll runs several statements at once and gives how many rows each found.
-func (e *editor) execAll(ctx context.Context, statements string) (affected []int64, err error) {
-	err = e.conn.Raw(func(c any) error {
-		res, err := c.(driver.ExecerContext).ExecContext(ctx, statements, nil)
-		if err == nil {
-			affected = res.(mysql.Result).AllRowsAffected()
-		}
-		return err
-	})
-	return affected, err
+// exec runs statements at once and gives how many rows the last of them found.
+func (e *editor) exec(ctx context.Context, statements string) (found int64, err error) {
+	res, err := e.conn.ExecContext(ctx, statements)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
 }
 
 // refused reports whether an error concerns the row that was changed, not the

@@ -142,11 +142,7 @@ func (et *editTable) addKey(t *database.EditTable, rows [][]string) {
 	if usable && et.key == nil {
 		et.key = key
 	}
-	if len(names) == 1 {
-		for i := range t.Columns {
-			t.Columns[i].Unique = t.Columns[i].Unique || t.Columns[i].Name == names[0]
-		}
-	}
+	t.MarkKey(names)
 }
 
 // keyOf names a row by the values of its key.
@@ -169,29 +165,42 @@ func (et *editTable) keyOf(cells []sql.RawBytes) database.Key {
 	return database.Key{Where: string(where), Label: string(label)}
 }
 
-// updates makes a statement for each change. It finds the row only while that
-// has its old values.
-func (et *editTable) updates(t *database.EditTable, changes []database.Change) string {
-	var b []byte
-	for _, c := range changes {
-		b = append(append(append(b, "UPDATE "...), quote(t.Name)...), " SET "...)
-		for i, at := range c.Columns {
-			if i > 0 {
-				b = append(b, ',')
+// update appends one statement that makes all changes. It finds a row only while that has
+// its old values.
+func (et *editTable) update(b []byte, t *database.EditTable, changes []database.Change) []byte {
+	b = append(append(append(b, "UPDATE "...), quote(t.Name)...), " SET "...)
+	for at := range t.Columns {
+		l := et.column(t, at)
+		begun := false
+		for _, c := range changes {
+			i := slices.Index(c.Columns, at)
+			if i < 0 {
+				continue
 			}
-			l := et.column(t, at)
-			b = append(append(b, l.name...), '=')
+			if !begun {
+				b = append(append(b, l.name...), "=CASE"...)
+				begun = true
+			}
+			b = append(append(append(b, " WHEN "...), c.Key.Where...), " THEN "...)
 			b = l.appendLiteral(b, c.New[i])
 		}
-		b = et.keepStamps(b, "")
-		b = append(append(b, " WHERE "...), c.Key.Where...)
+		if begun {
+			b = append(append(append(b, " ELSE "...), l.name...), " END,"...)
+		}
+	}
+	b = et.keepStamps(b[:len(b)-1], "")
+	b = append(b, " WHERE "...)
+	for n, c := range changes {
+		if n > 0 {
+			b = append(b, " OR "...)
+		}
+		b = append(b, c.Key.Where...)
 		for i, at := range c.Columns {
 			b = append(append(append(b, " AND SHA1("...), et.column(t, at).expr...), ")='"...)
 			b = append(appendSHA1(b, c.Old[i]), '\'')
 		}
-		b = append(b, ';')
 	}
-	return string(b[:len(b)-1])
+	return b
 }
 
 // keepStamps has columns keep their value that the server would set to now.
@@ -207,9 +216,9 @@ func appendSHA1(b, v []byte) []byte {
 	return hex.AppendEncode(b, sum[:])
 }
 
-// updatesByValue makes a statement for each column: every row with an old value
+// updateByValue makes a statement for each column: every row with an old value
 // gets the new one, which is right because one follows from the other.
-func (et *editTable) updatesByValue(t *database.EditTable, changes []database.Change) string {
+func (et *editTable) updateByValue(t *database.EditTable, changes []database.Change) string {
 	var b []byte
 	for at := range t.Columns {
 		l := et.column(t, at)

@@ -187,12 +187,13 @@ func (e *editor) editKeys(ctx context.Context, t *database.EditTable, et *editTa
 		}
 		rows = rows[n:]
 		et.unique = append(et.unique, names)
-		for i := range t.Columns {
-			t.Columns[i].Unique = t.Columns[i].Unique || len(names) == 1 && t.Columns[i].Name == names[0]
-		}
+		t.MarkKey(names)
 	}
 	return nil
 }
+
+// Concurrent: there is one connection.
+func (e *editor) Concurrent() bool { return false }
 
 // Scan shows every row. While it yields, Update may change rows of the table: a
 // row that is seen twice holds nothing more to change the second time.
