@@ -113,6 +113,7 @@ type scanner struct {
 	next    func(from int) int // where in buf[base:known] the bytes are that matter
 	base    int
 	known   int // 0: next is not valid
+	first   int // place of the first of them at or after a place before i
 
 	begin   bool // a statement begins
 	rows    bool // inside the rows of an INSERT
@@ -216,11 +217,14 @@ func (s *scanner) find(end func(text []byte) int) (int, error) {
 
 // mentions reports whether one of the next n bytes matters.
 func (s *scanner) mentions(n int) bool {
-	if end := s.i + n; s.known < end {
-		s.base, s.known = s.i, len(s.buf)
+	if s.known < s.i+n {
+		s.base, s.known, s.first = s.i, len(s.buf), -1
 		s.next = s.vals.Places(s.buf[s.base:])
 	}
-	return s.base+s.next(s.i-s.base) < s.i+n
+	if s.first < s.i {
+		s.first = s.base + s.next(s.i-s.base)
+	}
+	return s.first < s.i+n
 }
 
 // piece passes the n bytes at i on as something to be rewritten.

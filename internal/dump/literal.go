@@ -2,6 +2,7 @@ package dump
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/hex"
 	"regexp"
 	"slices"
@@ -15,9 +16,12 @@ import (
 func (s *scanner) quoted() error {
 	kind := s.prefix()
 	quote := s.buf[s.i]
-	n, err := s.find(func(t []byte) int { return literalEnd(t, quote, kind == escaped) })
-	if err != nil {
-		return err
+	n := literalEnd(s.buf[s.i:], quote, kind == escaped)
+	if n < 0 {
+		var err error
+		if n, err = s.find(func(t []byte) int { return literalEnd(t, quote, kind == escaped) }); err != nil {
+			return err
+		}
 	}
 	long := n >= 16+3 // shorter digits hold no address
 	switch {
@@ -105,18 +109,21 @@ func literalEnd(t []byte, quote byte, backslash bool) int {
 func (w *worker) text(lit []byte, p *piece) []byte {
 	quote, raw := lit[0], lit[1:len(lit)-1]
 	m := &w.manner
+	*m = manner{quote: quote, backslash: p.backslash, marks: m.marks[:0]}
 	v := raw
-	if bytes.IndexByte(raw, quote) < 0 && (!p.backslash || bytes.IndexByte(raw, '\\') < 0) {
-		*m = manner{quote: quote, backslash: p.backslash}
-	} else {
-		w.decoded = m.decode(w.decoded[:0], raw, quote, p.backslash)
+	nextQuote, nextEscape := indexFrom(raw, 0, quote), len(raw)
+	if p.backslash {
+		nextEscape = indexFrom(raw, 0, '\\')
+	}
+	if min(nextQuote, nextEscape) < len(raw) {
+		w.decoded = m.decode(w.decoded[:0], raw, nextQuote, nextEscape)
 		v = w.decoded
 	}
 	out, changed := w.vals.Value(p.cell, v)
 	if !changed {
 		return lit
 	}
-	w.encoded = m.encode(w.encoded[:0], out)
+	w.encoded = m.again(w.encoded[:0], raw, v, out)
 	return w.encoded
 }
 
@@ -126,46 +133,113 @@ type manner struct {
 	backslash bool      // escapes count
 	like      bool      // a backslash before % and _ stands for itself
 	how       [256]byte // what stands behind the backslash; 0: none; doubled: for the quote
+	marks     []int     // places in the text of what is written as two bytes
 }
+
+// maxMarks bounds the memory for them; a literal with more is written anew.
+const maxMarks = 1 << 20
 
 // doubled says that a quote is doubled, not escaped.
 const doubled = 1
 
 // decode appends the text that a literal means to v, and notes the manner of it.
-func (m *manner) decode(v, raw []byte, quote byte, backslash bool) []byte {
-	*m = manner{quote: quote, backslash: backslash}
-	last := 0
-	for i := 0; i+1 < len(raw); i++ {
-		c := raw[i]
+// nextQuote and nextEscape are the places of the first quote and of the first
+// backslash that counts, len(raw) if there is none.
+func (m *manner) decode(v, raw []byte, nextQuote, nextEscape int) []byte {
+	quote := m.quote
+	for i := 0; ; {
+		if nextQuote < i {
+			nextQuote = indexFrom(raw, i, quote)
+		}
+		if nextEscape < i {
+			nextEscape = indexFrom(raw, i, '\\')
+		}
+		at := min(nextQuote, nextEscape)
+		if at+1 >= len(raw) {
+			return append(v, raw[i:]...)
+		}
+		v = append(v, raw[i:at]...)
+		i = at + 2
+		c, e := raw[at], raw[at+1]
 		switch {
-		case c == quote && raw[i+1] == quote:
+		case c == quote && e == quote:
 			m.how[quote] = doubled
-			v = append(v, raw[last:i]...)
-		case c == '\\' && backslash && (raw[i+1] == '%' || raw[i+1] == '_'):
-			m.like = true
-			i++
+		case c == quote: // no literal has it; it stands for itself
+			v, i = append(v, c), at+1
 			continue
-		case c == '\\' && backslash:
-			e := raw[i+1]
-			c = sqltext.Unescape(e)
-			if m.how[c] == 0 {
-				m.how[c] = e
-			}
-			v = append(append(v, raw[last:i]...), c)
-			i++
-			last = i + 1
+		case e == '%' || e == '_':
+			m.like = true
+			v = append(v, c, e)
 			continue
 		default:
-			continue
+			if c = sqltext.Unescape(e); m.how[c] == 0 {
+				m.how[c] = e
+			}
 		}
-		i++
-		last = i
+		if len(m.marks) < maxMarks {
+			m.marks = append(m.marks, len(v))
+		}
+		v = append(v, c)
 	}
-	return append(v, raw[last:]...)
+}
+
+// indexFrom gives the place of the first c in b at or behind from, len(b) if
+// there is none.
+func indexFrom(b []byte, from int, c byte) int {
+	if n := bytes.IndexByte(b[from:], c); n >= 0 {
+		return from + n
+	}
+	return len(b)
+}
+
+// again appends out as a literal, as encode does, where out is the changed text
+// of raw, which decode has read as v. What both begin and end with is copied.
+func (m *manner) again(dst, raw, v, out []byte) []byte {
+	head := commonPrefix(v, out)
+	tail := commonSuffix(v[head:], out[head:])
+	// With \% a backslash must not be parted from what follows it.
+	if m.like || len(m.marks) == maxMarks {
+		return m.encode(dst, out)
+	}
+	from, _ := slices.BinarySearch(m.marks, head)
+	to, _ := slices.BinarySearch(m.marks, len(v)-tail)
+	dst = append(append(dst, m.quote), raw[:head+from]...)
+	dst = m.escape(dst, out[head:len(out)-tail])
+	return append(append(dst, raw[len(v)-tail+to:]...), m.quote)
+}
+
+func commonPrefix(a, b []byte) int {
+	n := min(len(a), len(b))
+	i := 0
+	for i+8 <= n && binary.LittleEndian.Uint64(a[i:]) == binary.LittleEndian.Uint64(b[i:]) {
+		i += 8
+	}
+	for i < n && a[i] == b[i] {
+		i++
+	}
+	return i
+}
+
+func commonSuffix(a, b []byte) int {
+	n := min(len(a), len(b))
+	a, b = a[len(a)-n:], b[len(b)-n:]
+	i := n
+	for i >= 8 && binary.LittleEndian.Uint64(a[i-8:]) == binary.LittleEndian.Uint64(b[i-8:]) {
+		i -= 8
+	}
+	for i > 0 && a[i-1] == b[i-1] {
+		i--
+	}
+	return n - i
 }
 
 // encode appends v to dst as a literal.
 func (m *manner) encode(dst, v []byte) []byte {
+	return append(m.escape(append(dst, m.quote), v), m.quote)
+}
+
+// escape appends v as it stands between the quotes of a literal.
+func (m *manner) escape(dst, v []byte) []byte {
 	how := m.how
 	if m.backslash && how['\\'] == 0 {
 		how['\\'] = '\\'
@@ -175,7 +249,6 @@ func (m *manner) encode(dst, v []byte) []byte {
 			how[m.quote] = m.quote
 		}
 	}
-	dst = append(dst, m.quote)
 	last := 0
 	for i, c := range v {
 		h := how[c]
@@ -190,8 +263,7 @@ func (m *manner) encode(dst, v []byte) []byte {
 			dst = append(dst, '\\', h)
 		}
 	}
-	dst = append(dst, v[last:]...)
-	return append(dst, m.quote)
+	return append(dst, v[last:]...)
 }
 
 // hex takes x'…' or 0x…, with p.skip bytes before the digits.

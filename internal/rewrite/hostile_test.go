@@ -35,3 +35,21 @@ func TestHostileValues(t *testing.T) {
 		}
 	}
 }
+
+// TestHugeHostileValues: fifty megabytes of brackets, quotes or backslashes around
+// an address are a matter of seconds, whether the value can be read or not.
+func TestHugeHostileValues(t *testing.T) {
+	rw, err := New(Options{Mappings: []Mapping{{addr(t, "http://old.example"), addr(t, "https://new.example")}}, Repair: true})
+	assert.NoError(t, err)
+	const size = 50_000_000
+	for _, unit := range []string{"a:1:{i:0;", "[", `"`, `\`, `s:20:"`} {
+		before := strings.Repeat(unit, size/len(unit))
+		var tally Tally
+		out, changed := rw.Value([]byte(before+"http://old.example/x"), &tally)
+		if strings.HasSuffix(unit, `"`) && unit != `"` || unit[0] == 'a' {
+			assert.EqualValues(t, 1, tally.Leftovers[Broken], unit)
+			continue
+		}
+		assert.True(t, changed && string(out) == before+"https://new.example/x", unit)
+	}
+}

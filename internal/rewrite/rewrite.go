@@ -12,6 +12,7 @@ package rewrite
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -301,8 +302,30 @@ func New(opts Options) (*Rewriter, error) {
 	if err := rw.addTexts(opts.Texts, opts.WholeWords); err != nil {
 		return nil, err
 	}
+	if len(opts.Roots)+len(opts.Texts) == 0 && !opts.Repair {
+		rw.dropIdle()
+	}
 	rw.addBlobs()
 	return rw, nil
+}
+
+// dropIdle spares the search for new hosts, which is there to keep what is inside
+// of new addresses, where these cannot hold an old host.
+func (rw *Rewriter) dropIdle() {
+	var olds []string
+	for _, s := range rw.seekers {
+		if h := s.(*host); h.old {
+			olds = append(olds, h.word)
+		}
+	}
+	rw.seekers = slices.DeleteFunc(rw.seekers, func(s seeker) bool {
+		h := s.(*host)
+		return !h.old && !slices.ContainsFunc(olds, func(old string) bool {
+			return strings.Contains(h.word, old) || slices.ContainsFunc(h.targets, func(t target) bool {
+				return strings.Contains(strings.ToLower(t.addr.Path), old)
+			})
+		})
+	})
 }
 
 // add looks for an address in every spelling of its host.
