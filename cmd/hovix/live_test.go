@@ -174,6 +174,7 @@ func TestRewriteLiveTrapsOfMariaDB(t *testing.T) {
 	again := rewriteSite(t, 3, dir)
 	assert.Zero(t, again.Total.Changed)
 	assert.Equal(t, done.Total.Leftovers, again.Total.Leftovers)
+	assert.Equal(t, 1, rewriteSite(t, 3, dir, "--identifiers").Total.Changed)
 }
 
 func TestRewriteLiveTrapsOfSQLite(t *testing.T) {

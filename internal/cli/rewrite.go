@@ -22,6 +22,7 @@ import (
 type rewriteFlags struct {
 	maps, roots, texts     []string
 	wholeWords, bareHosts  bool
+	identifiers            bool
 	repair, plan, yes      bool
 	out, changes, engine   string
 	tables, columns, other []string
@@ -65,6 +66,7 @@ is copied byte for byte.`,
 	fl.StringArrayVar(&f.texts, "text", nil, "rewrite this text as it stands, `OLD=NEW` (may be given again)")
 	fl.BoolVar(&f.wholeWords, "whole-words", false, "rewrite texts only where no letter or digit stands beside them")
 	fl.BoolVar(&f.bareHosts, "bare-hosts", false, "rewrite old host names that stand alone in prose, too")
+	fl.BoolVar(&f.identifiers, "identifiers", false, "rewrite identifiers too, such as those by which feed readers know an article")
 	fl.BoolVar(&f.repair, "repair", false, "mend lengths in serialized values that an earlier replacement broke")
 	fl.StringVarP(&f.out, "output", "o", "", "write the changed dump to `FILE`; '-' is standard output")
 	fl.BoolVar(&f.plan, "plan", false, "say what would be changed, and change nothing")
@@ -127,6 +129,7 @@ func (f *rewriteFlags) options() (opts readdress.Options, err error) {
 	if _, err := rewrite.New(*r); err != nil {
 		return opts, usageError{err}
 	}
+	opts.Identifiers = f.identifiers
 	opts.Filter = readdress.Filter{Tables: f.tables, Columns: f.columns, Except: f.other}
 	if err := opts.Filter.Check(); err != nil {
 		return opts, usage("a pattern cannot be read: %w", err)
@@ -334,7 +337,7 @@ func (f *rewriteFlags) again() string {
 	for _, o := range []struct {
 		option string
 		on     bool
-	}{{"whole-words", f.wholeWords}, {"bare-hosts", f.bareHosts}, {"repair", f.repair}} {
+	}{{"whole-words", f.wholeWords}, {"bare-hosts", f.bareHosts}, {"identifiers", f.identifiers}, {"repair", f.repair}} {
 		if o.on {
 			b.WriteString(" --" + o.option)
 		}

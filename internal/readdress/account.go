@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"encoding/csv"
 	"fmt"
-	"io"
 	"path"
 	"slices"
 	"strings"
@@ -73,6 +72,7 @@ type Column struct {
 	Samples   []Sample           `json:"samples,omitempty"`
 	Leftovers []rewrite.Leftover `json:"leftovers,omitempty"` // the first that a person should look at
 	wanted    bool
+	kept      bool // its addresses are identifiers
 }
 
 // Account tells what a rewriting found and changed. Columns without a mention
@@ -88,6 +88,7 @@ type Account struct {
 	Asides  []string      `json:"asides,omitempty"` // what is good to know
 	byName  map[[2]string]*Column
 	filter  Filter
+	keep    []string // columns with identifiers, as patterns of table.column
 	changes *csv.Writer
 	listed  bool       // changes are wanted
 	pending [][]string // lines of changes that are still to be written
@@ -98,10 +99,13 @@ const (
 	around     = 56 // bytes of a sample behind the place where the change begins, half of it before
 )
 
-func newAccount(filter Filter, changes io.Writer) (*Account, error) {
-	a := &Account{byName: map[[2]string]*Column{}, filter: filter}
-	if changes != nil {
-		a.changes, a.listed = csv.NewWriter(changes), true
+func newAccount(opts *Options, keep []string) (*Account, error) {
+	a := &Account{byName: map[[2]string]*Column{}, filter: opts.Filter, keep: keep}
+	if opts.Identifiers {
+		a.keep = nil
+	}
+	if opts.Changes != nil {
+		a.changes, a.listed = csv.NewWriter(opts.Changes), true
 		return a, a.changes.Write([]string{"table", "column", "row", "before", "after"})
 	}
 	return a, nil
@@ -116,6 +120,10 @@ func (a *Account) column(table, column string) *Column {
 	c := a.byName[key]
 	if c == nil {
 		c = &Column{Table: table, Column: column, wanted: a.filter.Wants(table, column)}
+		c.kept = slices.ContainsFunc(a.keep, func(p string) bool {
+			ok, _ := path.Match(strings.ToLower(p), strings.ToLower(table+"."+column))
+			return ok
+		})
 		c.Tally.KeepFindings(&c.Leftovers, maxSamples)
 		a.byName[key] = c
 	}
@@ -131,7 +139,7 @@ func (a *Account) file(rel string) *Column {
 
 // part gives an empty account of the same filter, to be joined later.
 func (a *Account) part() *Account {
-	return &Account{byName: map[[2]string]*Column{}, filter: a.filter, listed: a.listed}
+	return &Account{byName: map[[2]string]*Column{}, filter: a.filter, keep: a.keep, listed: a.listed}
 }
 
 // changed notes a changed value. row says in which row or line it stands.

@@ -18,6 +18,7 @@ import (
 	"hovix/internal/dump"
 	"hovix/internal/progress"
 	"hovix/internal/rewrite"
+	"hovix/internal/site"
 )
 
 // Compression is how a dump is compressed.
@@ -33,13 +34,16 @@ const (
 
 // Options sets what is changed and how.
 type Options struct {
-	Rewrite  rewrite.Options
-	Filter   Filter
-	Dialect  *dump.Dialect // nil: told by the dump
-	Output   Compression
-	Changes  io.Writer // nil: none; gets a CSV line for every changed value
-	Files    []string  // of a site: which text files besides its settings, as globs with **
-	Progress progress.Reporter
+	Rewrite rewrite.Options
+	Filter  Filter
+	// Identifiers has columns rewritten too that hold identifiers, such as those by
+	// which feed readers know an article.
+	Identifiers bool
+	Dialect     *dump.Dialect // nil: told by the dump
+	Output      Compression
+	Changes     io.Writer // nil: none; gets a CSV line for every changed value
+	Files       []string  // of a site: which text files besides its settings, as globs with **
+	Progress    progress.Reporter
 }
 
 // ErrNotDump says that the input is no SQL dump.
@@ -55,7 +59,7 @@ func Dump(ctx context.Context, w io.Writer, r io.Reader, opts Options) (*Account
 	if err != nil {
 		return nil, 0, err
 	}
-	a, err := newAccount(opts.Filter, opts.Changes)
+	a, err := newAccount(&opts, site.Identifiers())
 	if err != nil {
 		return nil, 0, fmt.Errorf("write the changes: %w", err)
 	}
@@ -191,7 +195,11 @@ func (b *batch) Value(at dump.Cell, value []byte) ([]byte, bool) {
 	if b.col == nil || b.last != at {
 		b.last, b.col = at, b.part.column(at.Table, at.Column)
 	}
-	if !b.col.wanted {
+	switch {
+	case !b.col.wanted:
+		return value, false
+	case b.col.kept:
+		b.rw.Keep(value, &b.col.Tally)
 		return value, false
 	}
 	out, changed := b.rw.ValueIn(b.buf, value, &b.col.Tally)

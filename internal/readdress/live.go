@@ -20,7 +20,6 @@ type live struct {
 	ed      database.Editor
 	rw      *rewrite.Rewriter
 	a       *Account
-	keep    []string // columns whose addresses stay, as table.column
 	write   bool
 	rep     progress.Reporter
 	seed    maphash.Seed
@@ -157,7 +156,6 @@ type side struct {
 	t       *database.EditTable
 	a       *Account
 	columns []*Column // by t.Columns
-	kept    []bool
 	pending []database.Change
 	size    int // of what is pending, in bytes
 	flush   func([]database.Change) error
@@ -180,7 +178,6 @@ func (s *side) room(i int) []byte {
 func (s *side) begin() {
 	for _, c := range s.t.Columns {
 		s.columns = append(s.columns, s.a.column(s.t.Name, c.Name))
-		s.kept = append(s.kept, slices.Contains(s.keep, s.t.Name+"."+c.Name))
 	}
 }
 
@@ -195,7 +192,7 @@ func (s *side) row(values [][]byte, key func() database.Key) error {
 		read += len(v)
 		col := s.columns[i]
 		col.Read++
-		if s.kept[i] {
+		if col.kept {
 			s.rw.Keep(v, &col.Tally)
 			continue
 		}

@@ -28,7 +28,7 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 	if err := errors.Join(opts.Filter.Check(), CheckFiles(opts.Files)); err != nil {
 		return nil, err
 	}
-	if a, err = newAccount(opts.Filter, opts.Changes); err != nil {
+	if a, err = newAccount(&opts, s.Keep); err != nil {
 		return nil, fmt.Errorf("write the changes: %w", err)
 	}
 	f := newFiles(s, rw, a, opts.Files, write)
@@ -37,7 +37,7 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 		return nil, err
 	}
 	if ed != nil {
-		l := &live{ed: ed, rw: rw, a: a, keep: s.Keep, write: write, rep: progress.Of(opts.Progress), seed: maphash.MakeSeed()}
+		l := &live{ed: ed, rw: rw, a: a, write: write, rep: progress.Of(opts.Progress), seed: maphash.MakeSeed()}
 		if err := l.all(ctx); err != nil {
 			return nil, err
 		}

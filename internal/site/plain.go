@@ -22,6 +22,8 @@ func (plain) Detect(root string) bool {
 // Read gives an empty description: Open fills it from the site file.
 func (plain) Read(root string) (*Site, error) { return &Site{Name: filepath.Base(root)}, nil }
 
+func (plain) Identifiers() []string { return nil }
+
 func (plain) Ask(context.Context, *Site, database.Reader) error { return nil }
 
 func (plain) Blank(rel string, content []byte) ([]byte, error) {

@@ -77,6 +77,9 @@ type Kind interface {
 	Detect(root string) bool
 	// Read reads what files tell of the site.
 	Read(root string) (*Site, error)
+	// Identifiers gives the columns whose addresses must not change, as patterns of
+	// table.column that hold whatever prefix tables have.
+	Identifiers() []string
 	// Ask adds what only the database knows. It may be called without effect.
 	Ask(ctx context.Context, s *Site, r database.Reader) error
 	// Blank removes secrets from a settings file.
@@ -86,6 +89,15 @@ type Kind interface {
 	// Accounts lists the logins that may administer the site. prefix is that of
 	// its tables.
 	Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error)
+}
+
+// Identifiers gives the columns that any kind keeps from rewriting, as patterns
+// of table.column, for where nobody says of which kind a database is.
+func Identifiers() (patterns []string) {
+	for _, k := range kinds {
+		patterns = append(patterns, k.Identifiers()...)
+	}
+	return patterns
 }
 
 // kinds are all kinds in the order in which a folder is tried.

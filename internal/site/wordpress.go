@@ -144,6 +144,9 @@ func joinHost(l database.Location) string {
 	return host
 }
 
+// Identifiers are those by which feed readers know an article.
+func (wordpress) Identifiers() []string { return []string{"*posts.guid"} }
+
 func (wordpress) Ask(ctx context.Context, s *Site, r database.Reader) error {
 	rows, err := r.Strings(ctx, "SELECT option_name, option_value FROM "+sqltext.QuoteName(s.Prefix+"options", sqltext.MySQL)+
 		" WHERE option_name IN ('home','siteurl','blogname')")
