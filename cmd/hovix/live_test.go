@@ -153,7 +153,7 @@ func TestRewriteLiveTrapsOfMariaDB(t *testing.T) {
 	for name, tr := range traps {
 		tr.check(t, name, l)
 	}
-	assert.Equal(t, []string{"id=1: 21 characters in place of at most 20", "id=2: 256 bytes in place of at most 255"}, plan.details("too_long"))
+	assert.Equal(t, []string{"id=2: 256 characters in place of at most 255", "id=1: 21 characters in place of at most 20"}, plan.details("too_long"))
 	assert.Equal(t, []string{"id=2: 27 characters in place of at most 26"}, plan.details("characters"))
 	assert.Equal(t, []string{"id=1: another row has it", "id=4: another row has it"}, plan.details("repeating"))
 	assert.Equal(t, map[string]int{"value that does not fit": 4, "key that would repeat": 2, "kept identifier": 1}, plan.Total.Leftovers)

@@ -259,7 +259,7 @@ func TestRewriteRefuses(t *testing.T) {
 		"it is a web page":      {1, []string{file("page.sql", "<!DOCTYPE html><p>"), "--map", theMove, "-o", out}},
 		"it is empty":           {1, []string{file("empty.sql", ""), "--map", theMove, "-o", out}},
 		"custom format":         {1, []string{file("custom.sql", "PGDMP\x01\x0e"), "--map", theMove, "-o", out}},
-		"is a folder":           {1, []string{dir, "--map", theMove, "-o", out}},
+		"is a folder":           {2, []string{dir, "--map", theMove, "-o", out}},
 		"the dump itself":       {1, []string{good, "--map", theMove, "-o", good, "-y"}},
 		"exists already":        {1, []string{good, "--map", theMove, "-o", file("there.sql", "x")}},
 		"uncompress":            {1, []string{file("torn.gz", "\x1f\x8b\x08\x00"), "--map", theMove, "-o", out}},

@@ -77,7 +77,10 @@ func (r *reader) Close() error {
 	var err error
 	if r.conn != nil {
 		_, _ = r.conn.ExecContext(context.Background(), "ROLLBACK")
-		err = r.conn.Close()
+		// What was cancelled has closed its connection itself.
+		if err = r.conn.Close(); errors.Is(err, sql.ErrConnDone) {
+			err = nil
+		}
 	}
 	return errors.Join(err, r.db.Close())
 }
