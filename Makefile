@@ -2,6 +2,7 @@
 # make test   install what the tests need, start private servers, test, stop them
 GO      ?= go
 VERSION ?= 0.1.0
+FUZZTIME ?= 1m
 LDFLAGS  = -s -w -X hovix/internal/cli.version=$(VERSION)
 BUILD    = CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)'
 TARGETS  = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
@@ -29,12 +30,10 @@ bench:
 	$(GO) test -run '^$$' -bench . ./internal/archive ./internal/rewrite/... ./internal/database/sqltext
 
 fuzz:
-	$(GO) test -run '^$$' -fuzz FuzzScan -fuzztime 1m ./internal/archive
-	$(GO) test -run '^$$' -fuzz FuzzValue -fuzztime 1m ./internal/rewrite
-	$(GO) test -run '^$$' -fuzz FuzzRewrite -fuzztime 1m ./internal/rewrite/serialized
-	$(GO) test -run '^$$' -fuzz FuzzInsert -fuzztime 1m ./internal/database/sqltext
-	$(GO) test -run '^$$' -fuzz FuzzSplit -fuzztime 1m ./internal/database/sqltext
-	$(GO) test -run '^$$' -fuzz FuzzParse -fuzztime 1m ./internal/site/phpconf
+	@for t in archive:FuzzScan rewrite:FuzzValue rewrite/serialized:FuzzRewrite rewrite/serialized:FuzzRepair dump:FuzzRewrite \
+	  database/sqltext:FuzzInsert database/sqltext:FuzzSplit site/phpconf:FuzzParse; do \
+	  echo "$$t"; $(GO) test -run '^$$' -fuzz "^$${t#*:}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x ./internal/$${t%:*} || exit 1; \
+	done
 
 dist:
 	@mkdir -p dist
