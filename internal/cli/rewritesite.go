@@ -64,6 +64,9 @@ func (a *app) rewriteSite(ctx context.Context, path string, f *rewriteFlags) (er
 
 // checkNames suggests the nearest name for a table that is not there.
 func (r *siteRun) checkNames(ctx context.Context) error {
+	if len(r.f.tables) == 0 {
+		return nil
+	}
 	tables, err := r.ed.Tables(ctx)
 	if err != nil {
 		return err

@@ -30,7 +30,7 @@ func (c *Column) Fits(v []byte) bool {
 
 // EditTable is a table as an Editor sees it.
 type EditTable struct {
-	Table
+	Name     string
 	Columns  []Column
 	Lasting  bool     // its changes stay when the transaction is taken back
 	Triggers []string // that run when a row is changed

@@ -32,9 +32,9 @@ func (e *editor) Editable(ctx context.Context, table string) (*database.EditTabl
 	fail := func(err error) (*database.EditTable, error) {
 		return nil, fmt.Errorf("look at table %s: %w", table, err)
 	}
-	t := &database.EditTable{Table: database.Table{Name: table}}
+	t := &database.EditTable{Name: table}
 	et := &editTable{columns: map[string]literal{}}
-	state, err := e.Strings(ctx, `SELECT COALESCE(e.TRANSACTIONS,'NO'), COALESCE(t.TABLE_ROWS,0), COALESCE(t.DATA_LENGTH,0)+COALESCE(t.INDEX_LENGTH,0)
+	state, err := e.Strings(ctx, `SELECT COALESCE(e.TRANSACTIONS,'NO')
 		FROM information_schema.TABLES t LEFT JOIN information_schema.ENGINES e ON e.ENGINE=t.ENGINE WHERE t.TABLE_SCHEMA=DATABASE() AND t.TABLE_NAME=?`, table)
 	if err != nil {
 		return fail(err)
@@ -43,8 +43,6 @@ func (e *editor) Editable(ctx context.Context, table string) (*database.EditTabl
 		return fail(fmt.Errorf("there is no such table"))
 	}
 	t.Lasting = state[0][0] != "YES"
-	t.Rows, _ = strconv.ParseInt(state[0][1], 10, 64)
-	t.Bytes, _ = strconv.ParseInt(state[0][2], 10, 64)
 	if err := e.editColumns(ctx, t, et); err != nil {
 		return fail(err)
 	}

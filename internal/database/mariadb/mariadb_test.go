@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"net"
 	"strings"
@@ -186,4 +187,25 @@ func TestStageExplainsWhatDoesNotFit(t *testing.T) {
 	huge := append([]byte("INSERT INTO "+s.Target("t")+" (b) VALUES ('"), make([]byte, 17<<20)...)
 	assert.ErrorContains(t, s.Insert(t.Context(), "t", append(huge, "')"...)), "larger than the server accepts (max_allowed_packet)")
 	assert.Error(t, s.Insert(t.Context(), "none", []byte("INSERT INTO "+s.Target("none")+" VALUES (1)")), "a table that was never defined")
+}
+
+// TestLengthsAreThoseOfTheServer: characters are counted as the server counts
+// them, in every charset that has more than one byte for some.
+func TestLengthsAreThoseOfTheServer(t *testing.T) {
+	db := testenv.Connect(t, testenv.MariaDB(t))
+	const text = "http://old.example/ a\\b"
+	for charset, more := range map[string]string{
+		"utf8mb3": "äß中文字", "utf8mb4": "ä中🚢", "latin1": "äßé", "gbk": "中文字丂", "gb2312": "中文字", "big5": "中文字功", "euckr": "한글", "sjis": "日本語ｱｲｳ表", "cp932": "日本語ｱｲｳ表",
+		"ujis": "日本語ｱ丂", "eucjpms": "日本語ｱ丂",
+	} {
+		var v []byte
+		var want int64
+		expr := "CONVERT(? USING " + charset + ")"
+		require.NoError(t, db.QueryRow("SELECT HEX("+expr+"), CHAR_LENGTH("+expr+")", text+more, text+more).Scan(&v, &want), charset)
+		value := make([]byte, len(v)/2)
+		_, err := hex.Decode(value, v)
+		require.NoError(t, err)
+		require.NotContains(t, string(value[len(text):]), "?", charset)
+		assert.Equal(t, want, lengthIn(charset)(value), charset)
+	}
 }

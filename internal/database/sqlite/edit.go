@@ -49,8 +49,9 @@ func (e *editor) Begin(context.Context) error {
 	}
 	e.c.close()
 	e.c = c
-	// What a foreign key refers to is rewritten like the key itself.
-	for _, q := range []string{"PRAGMA foreign_keys=OFF", "BEGIN IMMEDIATE"} {
+	// What a foreign key refers to is rewritten like the key itself. Pages that no
+	// longer fit into memory cost a sync of the journal each time.
+	for _, q := range []string{"PRAGMA foreign_keys=OFF", "PRAGMA cache_size=-32000", "BEGIN IMMEDIATE"} {
 		if err := c.exec(q); err != nil {
 			return e.refusal("begin the change", err)
 		}
@@ -100,7 +101,7 @@ func (e *editor) Editable(ctx context.Context, table string) (*database.EditTabl
 	fail := func(err error) (*database.EditTable, error) {
 		return nil, fmt.Errorf("look at table %s: %w", table, err)
 	}
-	t, et := &database.EditTable{Table: database.Table{Name: table}}, &editTable{update: map[string]*stmt{}}
+	t, et := &database.EditTable{Name: table}, &editTable{update: map[string]*stmt{}}
 	rows, err := e.Strings(ctx, "SELECT name, pk, upper(type)='INTEGER' FROM pragma_table_xinfo(?) WHERE hidden=0 ORDER BY cid", table)
 	if err != nil {
 		return fail(err)
@@ -134,11 +135,6 @@ func (e *editor) Editable(ctx context.Context, table string) (*database.EditTabl
 	if err := e.editKeys(ctx, t, et); err != nil {
 		return fail(err)
 	}
-	count, err := e.Strings(ctx, "SELECT count(*) FROM "+quote(table))
-	if err != nil {
-		return fail(err)
-	}
-	t.Rows, _ = strconv.ParseInt(count[0][0], 10, 64)
 	triggers, err := e.Strings(ctx, `SELECT name, sql FROM sqlite_master WHERE type='trigger' AND tbl_name=?`, table)
 	if err != nil {
 		return fail(err)
