@@ -63,6 +63,20 @@ func TestChangesOfOthersSurvive(t *testing.T) {
 	assert.EqualValues(t, 8, a.Read)
 }
 
+// TestLargeTableWithoutTransactions: what locks a table while it is read is read
+// and changed nevertheless, however large.
+func TestLargeTableWithoutTransactions(t *testing.T) {
+	l := testenv.MariaDB(t)
+	for engine, key := range map[string]string{"MyISAM": "a, b, c", "Aria": "b, a, c"} {
+		testenv.Exec(t, l, "CREATE TABLE "+engine+" (a INT, b VARCHAR(30), c DATE, v TEXT, PRIMARY KEY ("+key+")) ENGINE="+engine+"; INSERT INTO "+engine+
+			" SELECT seq DIV 700, CONCAT('ä',seq % 100), '2024-01-01' + INTERVAL seq DAY, CONCAT('http://old.example/',REPEAT('x',1000)) FROM seq_1_to_20000")
+	}
+	a, err := change(t, t.Context(), l, options(t), nil)
+	require.NoError(t, err)
+	assert.EqualValues(t, 40_000, a.Tally.Changed)
+	assert.Equal(t, "40000", rows(t, l, "SELECT (SELECT COUNT(*) FROM MyISAM WHERE v LIKE 'https://new%')+(SELECT COUNT(*) FROM Aria WHERE v LIKE 'https://new%') AS x"))
+}
+
 // TestNothingIsHalfDone: what stops a change leaves every table as it was, and
 // where that cannot be, the error says so.
 func TestNothingIsHalfDone(t *testing.T) {

@@ -60,8 +60,11 @@ func (l *live) all(ctx context.Context) error {
 		}
 	}
 	err := l.run(ctx)
-	if err == nil && l.write {
-		err = l.ed.Commit(ctx)
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err == nil && l.write { // nobody could tell what an interrupted commit has done
+		err = l.ed.Commit(context.WithoutCancel(ctx))
 	}
 	if err != nil && l.lasting > 0 {
 		return &PartlyError{Rows: l.lasting, Err: err}

@@ -83,44 +83,6 @@ func (e *editor) Close() error {
 	return errors.Join(err, e.reader.Close())
 }
 
-// Concurrent: there are two connections.
-func (e *editor) Concurrent() bool { return true }
-
-// Scan shows every row of the snapshot.
-func (e *editor) Scan(ctx context.Context, t *database.EditTable, yield func(*database.Row) error) error {
-	et := e.tables[t.Name]
-	var exprs []string
-	for _, k := range et.key {
-		exprs = append(exprs, k.expr)
-	}
-	for i := range t.Columns {
-		exprs = append(exprs, et.column(t, i).expr)
-	}
-	rows, err := e.reader.conn.QueryContext(ctx, "SELECT "+strings.Join(exprs, ",")+" FROM "+quote(t.Name))
-	if err != nil {
-		return fmt.Errorf("read %s: %w", t.Name, err)
-	}
-	defer rows.Close()
-	cells, into := rawCells(len(exprs))
-	n := len(et.key)
-	row := &database.Row{Values: make([][]byte, len(t.Columns)), Key: func() database.Key { return et.keyOf(cells[:n]) }}
-	for rows.Next() {
-		if err := rows.Scan(into...); err != nil {
-			return fmt.Errorf("read %s: %w", t.Name, err)
-		}
-		for i := range row.Values {
-			row.Values[i] = cells[n+i]
-		}
-		if err := yield(row); err != nil {
-			return err
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return fmt.Errorf("read %s: %w", t.Name, err)
-	}
-	return nil
-}
-
 // Fetch reads what a row holds now, and locks it.
 func (e *editor) Fetch(ctx context.Context, t *database.EditTable, key database.Key) ([][]byte, error) {
 	et := e.tables[t.Name]
@@ -155,8 +117,12 @@ func (e *editor) Update(ctx context.Context, t *database.EditTable, changes []da
 	if len(e.tables[t.Name].key) == 0 {
 		return outcomes, e.attempt(ctx, t, changes, outcomes)
 	}
-	for i := 0; i < len(changes); i += rowsPerStatement {
-		end := min(len(changes), i+rowsPerStatement)
+	rows := rowsPerStatement
+	if t.Lasting { // nothing can be taken back and tried again
+		rows = 1
+	}
+	for i := 0; i < len(changes); i += rows {
+		end := min(len(changes), i+rows)
 		if err := e.attempt(ctx, t, changes[i:end], outcomes[i:end]); err != nil {
 			return nil, err
 		}
@@ -177,7 +143,10 @@ func (e *editor) attempt(ctx context.Context, t *database.EditTable, changes []d
 	} else {
 		statement = et.updateByValue(t, changes)
 	}
-	found, err := e.exec(ctx, "SAVEPOINT hovix_changes; "+statement)
+	if !t.Lasting {
+		statement = "SAVEPOINT hovix_changes; " + statement
+	}
+	found, err := e.exec(ctx, statement)
 	kind, why, ofRow := refused(err)
 	switch {
 	case err == nil && (!keyed || found == int64(len(changes))):
@@ -190,7 +159,7 @@ func (e *editor) attempt(ctx context.Context, t *database.EditTable, changes []d
 	case len(changes) == 1:
 		outcomes[0] = database.Outcome{Kind: kind, Why: why}
 	}
-	if !errors.Is(err, mysql.ErrPktTooLarge) { // nothing of which was sent
+	if !t.Lasting && !errors.Is(err, mysql.ErrPktTooLarge) { // nothing of which was sent
 		if _, err := e.exec(ctx, "ROLLBACK TO SAVEPOINT hovix_changes"); err != nil {
 			return e.refusal("change "+t.Name, err)
 		}
