@@ -113,6 +113,9 @@ func (p *parser) run() error {
 	}
 	for len(p.stack) > 0 {
 		top := &p.stack[len(p.stack)-1]
+		for top.left > 0 && p.simple(top.left%2 == 0, top.object) {
+			top.left--
+		}
 		if top.left == 0 {
 			if err := p.expect('}'); err != nil {
 				return err
@@ -134,6 +137,45 @@ func (p *parser) run() error {
 		}
 	}
 	return nil
+}
+
+// simple passes over a number, or a string that does not matter, as nearly all
+// members are. It reports false, and has read nothing, where there is anything
+// else, or anything wrong.
+func (p *parser) simple(key, object bool) bool {
+	v, i := p.v, p.i
+	if i+4 > len(v) || v[i+1] != ':' {
+		return false
+	}
+	j := i + 2
+	switch v[i] {
+	case 's':
+		n := 0
+		for j < len(v) && j < i+11 && v[j]-'0' <= 9 {
+			n = n*10 + int(v[j]-'0')
+			j++
+		}
+		at := j + 2
+		end := at + n
+		if j == i+2 || end+2 > len(v) || v[j] != ':' || v[j+1] != '"' || v[end] != '"' || v[end+1] != ';' {
+			return false
+		}
+		if !(key && object) && p.ask(at, end) {
+			return false
+		}
+		p.i = end + 2
+		return true
+	case 'i':
+		for j < len(v) && j < i+20 && v[j]-'0' <= 9 {
+			j++
+		}
+		if j == i+2 || j == i+20 || j == len(v) || v[j] != ';' {
+			return false
+		}
+		p.i = j + 1
+		return true
+	}
+	return false
 }
 
 // value reads one value, or the head of one with members. A key may only be a
