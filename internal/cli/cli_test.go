@@ -113,6 +113,9 @@ func TestOutputs(t *testing.T) {
 		{"restore-plan", 0, "restore m.tar.zst new --url https://brackwatermuseum.example:8443/sub --plan"},
 		{"rewrite-plan", 3, "rewrite museum.sql --map http://ferry.brackwater.example=https://brackwatermuseum.example --plan"},
 		{"rewrite", 0, "rewrite museum.sql --map http://ferry.brackwater.example=https://brackwatermuseum.example --column meta --repair -o new.sql"},
+		{"rewrite-site-plan", 3, "rewrite museum --map http://ferry.brackwater.example=https://brackwatermuseum.example --files *.css --plan"},
+		{"rewrite-site", 3, "rewrite museum --map http://ferry.brackwater.example=https://brackwatermuseum.example --except comment --yes"},
+		{"rewrite-site-again", 3, "rewrite museum --map http://ferry.brackwater.example=https://brackwatermuseum.example --except comment --yes"},
 	} {
 		status, out, errOut := run(t, strings.Fields(c.args)...)
 		assert.Equal(t, c.status, status, errOut)

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"hovix/internal/cli/ui"
@@ -291,7 +292,7 @@ func printAccount(p *ui.Printer, acc *readdress.Account, f *rewriteFlags, planne
 		var rows [][]string
 		for _, c := range acc.Columns {
 			if c.Tally.Changed > 0 {
-				rows = append(rows, []string{placeName(c), ui.Count(c.Tally.Changed, "value", "values"), ui.Count(c.Tally.Occurrences(), "mention", "mentions")})
+				rows = append(rows, []string{placeName(c), changedOf(c), ui.Count(c.Tally.Occurrences(), "mention", "mentions")})
 			}
 		}
 		p.Table(rows, 1, 2)
@@ -343,6 +344,14 @@ func (f *rewriteFlags) again() string {
 		}
 	}
 	return b.String()
+}
+
+// changedOf counts the changed values of a column, beside all where that is known.
+func changedOf(c *readdress.Column) string {
+	if c.Read > 0 {
+		return humanize.Comma(c.Tally.Changed) + " of " + ui.Count(c.Read, "value", "values")
+	}
+	return ui.Count(c.Tally.Changed, "value", "values")
 }
 
 func placeName(c *readdress.Column) string {

@@ -9,10 +9,12 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -283,8 +285,8 @@ func (b *builder) settings(ctx context.Context) error {
 		"logo":    serialize(list{{"file", b.address + "/uploads/logo.png"}, {"alt", "Brackwater Ferry Museum"}}),
 		"footer":  `<p>The trust keeps older pages at <a href="http://old.` + name + `/">old.` + name + `</a>.</p>`,
 	}
-	for k, v := range values {
-		if err := b.insert(ctx, "setting", k, v); err != nil {
+	for _, k := range slices.Sorted(maps.Keys(values)) { // the same site each time
+		if err := b.insert(ctx, "setting", k, values[k]); err != nil {
 			return err
 		}
 	}
