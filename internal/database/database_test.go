@@ -109,3 +109,26 @@ func TestChunkWriter(t *testing.T) {
 	empty := NewChunkWriter("X", 1, 1, func(Chunk) error { return boom })
 	assert.NoError(t, empty.Close(), "no rows, no chunk")
 }
+
+func TestColumnFits(t *testing.T) {
+	pairs := func(v []byte) int64 { return int64(len(v) / 2) }
+	for _, c := range []struct {
+		column Column
+		size   int
+		want   bool
+	}{
+		{Column{}, 1 << 20, true},
+		{Column{Bytes: 10}, 10, true},
+		{Column{Bytes: 10}, 11, false},
+		{Column{Chars: 5, Bytes: 20, Length: pairs}, 10, true},
+		{Column{Chars: 5, Bytes: 20, Length: pairs}, 12, false},
+		{Column{Chars: 50, Bytes: 20, Length: pairs}, 22, false},
+		{Column{Chars: 5}, 5, true}, // nobody has to count what is short enough in bytes
+	} {
+		assert.Equal(t, c.want, c.column.Fits(make([]byte, c.size)), "%+v %d", c.column, c.size)
+	}
+	table := EditTable{Columns: []Column{{Name: "a"}, {Name: "b"}, {Name: "c"}}}
+	table.MarkKey([]string{"a"})
+	table.MarkKey([]string{"a", "b"})
+	assert.Equal(t, []Column{{Name: "a", Unique: true, Keyed: true}, {Name: "b", Keyed: true}, {Name: "c"}}, table.Columns)
+}

@@ -311,3 +311,33 @@ func BenchmarkMetadata(b *testing.B) {
 		}
 	})
 }
+
+// TestIdleHostsChangeNothing: whether new hosts are searched or not, where they
+// hold no old one, every value becomes the same, with the same counts.
+func TestIdleHostsChangeNothing(t *testing.T) {
+	moves := [][]string{{plainMove}, {"http://a.example/blog https://b.example/old", "https://c.example http://d.example:81"},
+		{"http://old.example https://old.example/sub"}, {"http://old.example https://new.old.example"}, {"http://a.example https://b.example/a.example"}}
+	pieces := []string{"http://", "https:\\/\\/", "//", "https%3A%2F%2F", "old.example", "new.example", "a.example", "b.example", "c.example", "d.example:81", "new.old.example", "www.",
+		"/blog", "/old", "/sub", "@", " ", ".", "\"", "s:5:\"", "x", "a:1:{i:0;"}
+	r := rand.New(rand.NewPCG(3, 4))
+	for _, move := range moves {
+		lean := rewriter(t, move...)
+		full := rewriter(t, move...)
+		for _, m := range move {
+			_, to, _ := strings.Cut(m, " ")
+			full.add(target{addr: addr(t, to), keep: true})
+		}
+		for range 20_000 {
+			var v strings.Builder
+			for range r.IntN(10) {
+				v.WriteString(pieces[r.IntN(len(pieces))])
+			}
+			var a, b Tally
+			out, changed := lean.Value([]byte(v.String()), &a)
+			want, wantChanged := full.Value([]byte(v.String()), &b)
+			require.Equal(t, string(want), string(out), "%v in %q", move, v.String())
+			require.Equal(t, wantChanged, changed)
+			require.Equal(t, b, a, "%v in %q", move, v.String())
+		}
+	}
+}
