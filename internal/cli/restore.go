@@ -164,7 +164,12 @@ func (a *app) confirm(p *restore.Plan, file string, f *restoreFlags) error {
 		return advised{fmt.Errorf("the target is not empty: %s; %w", lossLine(p), restore.ErrDeclined), advice}
 	}
 	defer closeTTY()
-	fmt.Fprint(a.err, "  Replace it? Type yes to go on: ")
+	return a.ask(tty, "Replace it?")
+}
+
+// ask asks once whether to go on.
+func (a *app) ask(tty io.Reader, question string) error {
+	fmt.Fprintf(a.err, "  %s Type yes to go on: ", question)
 	answer, _ := bufio.NewReader(tty).ReadString('\n')
 	if strings.TrimSpace(strings.ToLower(answer)) != "yes" {
 		return fmt.Errorf("not agreed to; %w", restore.ErrDeclined)

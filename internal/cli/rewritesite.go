@@ -1,13 +1,13 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"hovix/internal/cli/ui"
@@ -76,7 +76,7 @@ func (r *siteRun) checkNames(ctx context.Context) error {
 		names = append(names, t.Name)
 	}
 	for _, p := range r.f.tables {
-		if strings.ContainsAny(p, `*?[\`) || containsFold(names, p) {
+		if strings.ContainsAny(p, `*?[\`) || slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, p) }) {
 			continue
 		}
 		if n := nearest.Of(p, names); n != "" {
@@ -85,15 +85,6 @@ func (r *siteRun) checkNames(ctx context.Context) error {
 		return usage("the database has no table %s", p)
 	}
 	return nil
-}
-
-func containsFold(names []string, name string) bool {
-	for _, n := range names {
-		if strings.EqualFold(n, name) {
-			return true
-		}
-	}
-	return false
 }
 
 // run looks first, and then changes.
@@ -156,12 +147,8 @@ func (r *siteRun) confirm(acc *readdress.Account) error {
 	p := ui.New(r.a.err)
 	r.title(p, acc, "Would rewrite ")
 	printAccount(p, acc, r.f, true)
-	fmt.Fprintf(r.a.err, "\n  Change %s? There is no way back but an archive of the site. Type yes to go on: ", ui.Count(acc.Tally.Changed, "value", "values"))
-	answer, _ := bufio.NewReader(r.a.in).ReadString('\n')
-	if strings.TrimSpace(strings.ToLower(answer)) != "yes" {
-		return fmt.Errorf("not agreed to; %w", restore.ErrDeclined)
-	}
-	return nil
+	p.Line("")
+	return r.a.ask(r.a.in, "Change "+ui.Count(acc.Tally.Changed, "value", "values")+"? There is no way back but an archive of the site.")
 }
 
 func (r *siteRun) title(p *ui.Printer, acc *readdress.Account, what string) {

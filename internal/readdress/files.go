@@ -38,14 +38,11 @@ type files struct {
 // stagedFile is a changed file beside the one that it replaces.
 type stagedFile struct{ stage, path string }
 
-// ErrPattern says that a pattern of files cannot be read.
-var ErrPattern = errors.New("a pattern of files cannot be read")
-
 // CheckFiles returns an error for a pattern that cannot be read.
 func CheckFiles(globs []string) error {
 	for _, g := range globs {
 		if !doublestar.ValidatePattern(g) {
-			return fmt.Errorf("%w: %q", ErrPattern, g)
+			return fmt.Errorf("a pattern of files cannot be read: %q", g)
 		}
 	}
 	return nil

@@ -14,7 +14,6 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"hovix/internal/database"
-	"hovix/internal/database/sqltext"
 )
 
 // editor reads on the connection of a reader, and changes on one of its own.
@@ -85,11 +84,7 @@ func (e *editor) Close() error {
 
 // Fetch reads what a row holds now, and locks it.
 func (e *editor) Fetch(ctx context.Context, t *database.EditTable, key database.Key) ([][]byte, error) {
-	et := e.tables[t.Name]
-	var exprs []string
-	for i := range t.Columns {
-		exprs = append(exprs, et.column(t, i).expr)
-	}
+	exprs := e.tables[t.Name].exprs(t)
 	rows, err := e.conn.QueryContext(ctx, "SELECT "+strings.Join(exprs, ",")+" FROM "+quote(t.Name)+" WHERE "+key.Where+" FOR UPDATE")
 	if err != nil {
 		return nil, e.refusal("read "+t.Name, err)
@@ -147,17 +142,15 @@ func (e *editor) attempt(ctx context.Context, t *database.EditTable, changes []d
 		statement = "SAVEPOINT hovix_changes; " + statement
 	}
 	found, err := e.exec(ctx, statement)
-	kind, why, ofRow := refused(err)
-	switch {
-	case err == nil && (!keyed || found == int64(len(changes))):
+	if err == nil && (!keyed || found == int64(len(changes))) {
 		return nil
-	case err != nil && !ofRow:
-		return e.refusal("change "+t.Name, err)
-	case len(changes) == 1 && err == nil:
-		outcomes[0].Kind = database.Moved
-		return nil
-	case len(changes) == 1:
-		outcomes[0] = database.Outcome{Kind: kind, Why: why}
+	}
+	outcome := database.Outcome{Kind: database.Moved}
+	if err != nil {
+		var ofRow bool
+		if outcome.Kind, outcome.Why, ofRow = refused(err); !ofRow {
+			return e.refusal("change "+t.Name, err)
+		}
 	}
 	if !t.Lasting && !errors.Is(err, mysql.ErrPktTooLarge) { // nothing of which was sent
 		if _, err := e.exec(ctx, "ROLLBACK TO SAVEPOINT hovix_changes"); err != nil {
@@ -165,6 +158,7 @@ func (e *editor) attempt(ctx context.Context, t *database.EditTable, changes []d
 		}
 	}
 	if len(changes) == 1 {
+		outcomes[0] = outcome
 		return nil
 	}
 	half := len(changes) / 2
@@ -278,8 +272,5 @@ func (l *literal) appendLiteral(b, v []byte) []byte {
 	case l.kind == cellBits: // x'…' is a text where it is compared, 0x… is a number
 		return hex.AppendEncode(append(b, "0x"...), v)
 	}
-	at := len(b)
-	b = sqltext.AppendMySQLString(b, v, true)
-	rest := append([]byte("_"+l.charset), b[at+len("_binary"):]...)
-	return append(b[:at], rest...)
+	return appendIntroduced(b, v, l.charset)
 }

@@ -22,9 +22,7 @@ func (e *editor) Scan(ctx context.Context, t *database.EditTable, yield func(*da
 	for _, k := range et.key {
 		exprs = append(exprs, k.expr)
 	}
-	for i := range t.Columns {
-		exprs = append(exprs, et.column(t, i).expr)
-	}
+	exprs = append(exprs, et.exprs(t)...)
 	query := "SELECT " + strings.Join(exprs, ",") + " FROM " + quote(t.Name)
 	n := len(et.key)
 	row := &database.Row{Values: make([][]byte, len(t.Columns))}

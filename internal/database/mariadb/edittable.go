@@ -27,6 +27,14 @@ func (et *editTable) column(t *database.EditTable, i int) *literal {
 	return &l
 }
 
+// exprs are those by which the columns are read.
+func (et *editTable) exprs(t *database.EditTable) (exprs []string) {
+	for i := range t.Columns {
+		exprs = append(exprs, et.column(t, i).expr)
+	}
+	return exprs
+}
+
 // Editable reads the table's columns and keys.
 func (e *editor) Editable(ctx context.Context, table string) (*database.EditTable, error) {
 	fail := func(err error) (*database.EditTable, error) {

@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"hovix/internal/database"
@@ -227,7 +226,7 @@ func (r *reader) columns(ctx context.Context, table string) ([]column, error) {
 		case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection", "geomcollection":
 			c.kind = cellBinary
 		}
-		if slices.Contains([]string{"ucs2", "utf16", "utf16le", "utf32"}, row[3]) {
+		if isWide(row[3]) {
 			c.kind = cellBinary
 		}
 		out = append(out, c)
@@ -285,15 +284,17 @@ func appendLiteral(b, cell []byte, kind cellKind) []byte {
 	case cellBits:
 		return sqltext.AppendHex(b, cell)
 	case cellUTF8:
-		b = append(b, "_utf8mb4"...)
-		at := len(b)
-		b = sqltext.AppendMySQLString(b, cell, false)
-		if b[at] == '_' { // the introducer is there already
-			b = append(b[:at], b[at+len("_binary"):]...)
-		}
-		return b
+		return appendIntroduced(b, cell, "utf8mb4")
 	}
 	return sqltext.AppendMySQLString(b, cell, kind == cellBinary)
+}
+
+// appendIntroduced appends a text whose bytes are those of a charset.
+func appendIntroduced(b, v []byte, charset string) []byte {
+	b = append(append(b, '_'), charset...)
+	at := len(b)
+	b = sqltext.AppendMySQLString(b, v, true)
+	return append(b[:at], b[at+len("_binary"):]...)
 }
 
 func (r *reader) Objects(ctx context.Context) ([]database.Object, error) {

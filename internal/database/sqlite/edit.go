@@ -290,12 +290,10 @@ func (e *editor) updateRow(t *database.EditTable, c *database.Change) error {
 		return err
 	}
 	defer s.reset()
-	for i, v := range c.New {
-		free, err := s.bindCell(2*i+1, v)
-		defer free()
-		if err != nil {
-			return err
-		}
+	free, err := s.bindCells(c.New)
+	defer free()
+	if err != nil {
+		return err
 	}
 	_, err = s.step()
 	return err
@@ -402,12 +400,10 @@ func (e *editor) finds(query string, values [][]byte) (bool, error) {
 		return false, err
 	}
 	defer s.close()
-	for i, v := range values {
-		free, err := s.bindCell(2*i+1, v)
-		defer free()
-		if err != nil {
-			return false, err
-		}
+	free, err := s.bindCells(values)
+	defer free()
+	if err != nil {
+		return false, err
 	}
 	return s.step()
 }

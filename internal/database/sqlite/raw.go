@@ -132,6 +132,25 @@ func (s *stmt) bindCell(i int, v []byte) (free func(), err error) {
 	return free, nil
 }
 
+// bindCells sets the parameters from the first on, two for each value, as
+// bindCell does.
+func (s *stmt) bindCells(values [][]byte) (free func(), err error) {
+	var frees []func()
+	free = func() {
+		for _, f := range frees {
+			f()
+		}
+	}
+	for i, v := range values {
+		f, err := s.bindCell(2*i+1, v)
+		frees = append(frees, f)
+		if err != nil {
+			return free, err
+		}
+	}
+	return free, nil
+}
+
 // bindInt sets the i-th parameter to a number.
 func (s *stmt) bindInt(i int, n int64) error {
 	if rc := lib.Xsqlite3_bind_int64(s.c.tls, s.p, int32(i), n); rc != lib.SQLITE_OK {
