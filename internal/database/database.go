@@ -8,6 +8,7 @@
 package database
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,16 +26,28 @@ type Engine string
 
 // The engines that Hovix works on.
 const (
-	MariaDB Engine = "mariadb" // and MySQL, which speaks the same protocol and dialect
-	SQLite  Engine = "sqlite"
+	MariaDB  Engine = "mariadb" // and MySQL, which speaks the same protocol and dialect
+	Postgres Engine = "postgres"
+	SQLite   Engine = "sqlite"
 )
 
 // Dialect is the dialect of the engine's SQL text.
 func (e Engine) Dialect() sqltext.Dialect {
-	if e == SQLite {
+	switch e {
+	case SQLite:
 		return sqltext.SQLite
+	case Postgres:
+		return sqltext.Postgres
 	}
 	return sqltext.MySQL
+}
+
+// port is where servers of the engine listen unless they are told otherwise.
+func (e Engine) port() int {
+	if e == Postgres {
+		return 5432
+	}
+	return 3306
 }
 
 // Location says where a database is and who logs in to it.
@@ -42,20 +55,20 @@ type Location struct {
 	Engine   Engine
 	Host     string // empty: this machine
 	Port     int    // 0: the engine's own
-	Socket   string // path of a Unix socket, before Host and Port if set
+	Socket   string // path of a Unix socket (PostgreSQL: of its folder), before Host and Port if set
 	User     string
 	Password string // never printed
 	Name     string // of the database
 	Path     string // of an SQLite file
 }
 
-// ParseURL reads a database URL: mariadb://user@host:port/name?socket=PATH or
-// sqlite:PATH. A URL with a password in it is refused: command lines are seen
+// ParseURL reads a database URL: mariadb://user@host:port/name?socket=PATH, the
+// same with postgres:, or sqlite:PATH. A URL with a password in it is refused: command lines are seen
 // by everybody on a machine.
 func ParseURL(s string) (Location, error) {
 	scheme, rest, ok := strings.Cut(s, ":")
 	if !ok {
-		return Location{}, fmt.Errorf("%q is no database URL; write mariadb://user@host/name or sqlite:path/to/file", s)
+		return Location{}, fmt.Errorf("%q is no database URL; write mariadb://user@host/name, postgres://user@host/name or sqlite:path/to/file", s)
 	}
 	switch strings.ToLower(scheme) {
 	case "sqlite":
@@ -64,15 +77,19 @@ func ParseURL(s string) (Location, error) {
 			return Location{}, errors.New("the database URL sqlite: lacks the path of the file")
 		}
 		return Location{Engine: SQLite, Path: rest}, nil
-	case "mariadb", "mysql":
+	case "mariadb", "mysql", "postgres", "postgresql":
 	default:
-		return Location{}, fmt.Errorf("unknown database engine %q in a database URL; the engines are mariadb and sqlite", scheme)
+		return Location{}, fmt.Errorf("unknown database engine %q in a database URL; the engines are mariadb, postgres and sqlite", scheme)
+	}
+	engine := MariaDB
+	if strings.HasPrefix(strings.ToLower(scheme), "postgres") {
+		engine = Postgres
 	}
 	u, err := url.Parse(s)
 	if err != nil {
-		return Location{}, errors.New("the database URL cannot be read; write mariadb://user@host:port/name")
+		return Location{}, fmt.Errorf("the database URL cannot be read; write %s://user@host:port/name", engine)
 	}
-	l := Location{Engine: MariaDB, Host: u.Hostname(), Name: strings.Trim(u.Path, "/"), Socket: u.Query().Get("socket"), User: u.User.Username()}
+	l := Location{Engine: engine, Host: u.Hostname(), Name: strings.Trim(u.Path, "/"), Socket: u.Query().Get("socket"), User: u.User.Username()}
 	if _, has := u.User.Password(); has {
 		return l, errors.New("the database URL holds a password, which others on this machine could see; leave it out and set HOVIX_DATABASE_PASSWORD or use --database-password-file")
 	}
@@ -82,7 +99,7 @@ func ParseURL(s string) (Location, error) {
 		}
 	}
 	if l.Name == "" {
-		return l, errors.New("the database URL lacks the name of the database after the host: mariadb://user@host/name")
+		return l, fmt.Errorf("the database URL lacks the name of the database after the host: %s://user@host/name", engine)
 	}
 	return l, nil
 }
@@ -122,10 +139,7 @@ func (l Location) Same(o Location) bool {
 		return filepath.Clean(l.Path) == filepath.Clean(o.Path)
 	}
 	port := func(l Location) int {
-		if l.Port == 0 {
-			return 3306
-		}
-		return l.Port
+		return cmp.Or(l.Port, l.Engine.port())
 	}
 	host := func(h string) string {
 		if h == "" || h == "127.0.0.1" || h == "::1" {
@@ -161,7 +175,7 @@ func (e *ConnectError) Unwrap() error { return e.Why }
 // Info tells of a database as a whole.
 type Info struct {
 	Engine  Engine
-	Product string // "MariaDB", "MySQL", "SQLite"
+	Product string // "MariaDB", "MySQL", "PostgreSQL", "SQLite"
 	Version string
 	Charset string // default of the database, where the engine has one
 }
@@ -178,15 +192,21 @@ type ObjectKind string
 
 // The kinds of objects.
 const (
-	View    ObjectKind = "view"
-	Trigger ObjectKind = "trigger"
+	View     ObjectKind = "view"
+	Trigger  ObjectKind = "trigger"
+	Routine  ObjectKind = "routine" // function or procedure
+	Event    ObjectKind = "event"
+	Sequence ObjectKind = "sequence"
+	Type     ObjectKind = "type"
+	Other    ObjectKind = "statement" // what completes the others: foreign keys, comments, owners
 )
 
-// Object is a view or trigger with its definition.
+// Object is what a database holds beside tables, with its definition.
 type Object struct {
-	Kind ObjectKind
-	Name string
-	SQL  string // one statement, without the semicolon
+	Kind  ObjectKind
+	Name  string
+	SQL   string // one statement, without the semicolon
+	Early bool   // tables need it, so that it is made before them
 }
 
 // Chunk is a piece of a table's rows as SQL text: some whole INSERT statements.
@@ -207,7 +227,7 @@ type Reader interface {
 	Definition(ctx context.Context, table string) (create string, keys []string, err error)
 	// Rows gives the rows of the table to yield, in chunks of about size bytes.
 	Rows(ctx context.Context, table string, size int, yield func(Chunk) error) error
-	// Objects lists views and triggers in an order in which they can be made.
+	// Objects lists what is not a table in an order in which it can be made.
 	Objects(ctx context.Context) ([]Object, error)
 	// Prologue and Epilogue are statements for the client that loads the text.
 	Prologue() string
@@ -218,6 +238,16 @@ type Reader interface {
 	NotCarried(ctx context.Context) ([]string, error)
 	Close() error
 }
+
+// Forker is a Reader whose snapshot others can read too.
+type Forker interface {
+	// Fork opens another Reader of the same snapshot, for another goroutine. Where
+	// the engine or the rights do not allow it, the error wraps ErrNoFork.
+	Fork(ctx context.Context) (Reader, error)
+}
+
+// ErrNoFork says that a snapshot is read by one connection only.
+var ErrNoFork = errors.New("the snapshot cannot be shared")
 
 // Replaced tells what a switch put aside.
 type Replaced struct {
@@ -240,8 +270,11 @@ type Stage interface {
 	Finish(ctx context.Context, table string, keys []string) error
 	// Positions sets automatic numbers where they are not part of definitions.
 	Positions(ctx context.Context, stmt []byte) error
-	// AddObject takes a view or trigger that is made at the switch.
-	AddObject(kind ObjectKind, name, stmt string)
+	// AddObject takes an object. An early one is made at once; others when all
+	// tables are there.
+	AddObject(ctx context.Context, o Object) error
+	// Ready does what can be done before the switch, when everything is staged.
+	Ready(ctx context.Context) error
 	// Count gives the number of staged rows.
 	Count(ctx context.Context, table string) (int64, error)
 	// Switch exchanges the staged state for the live one.

@@ -3,6 +3,8 @@ package dump
 import (
 	"bytes"
 	"encoding/hex"
+
+	"hovix/internal/database/sqltext"
 )
 
 // copyRows passes over the rows of PostgreSQL's COPY in text format: a line a
@@ -63,96 +65,11 @@ func (w *worker) copyField(at Cell, field []byte) []byte {
 	}
 	v := field
 	if bytes.IndexByte(field, '\\') >= 0 {
-		v = uncopy(field)
+		v = sqltext.UnescapeCopy(nil, field)
 	}
 	out, changed := w.vals.Value(at, v)
 	if !changed {
 		return field
 	}
-	return appendCopy(nil, out)
-}
-
-// uncopy decodes a field of COPY (the PostgreSQL manual, COPY, text format).
-func uncopy(field []byte) []byte {
-	out := make([]byte, 0, len(field))
-	for i := 0; i < len(field); i++ {
-		c := field[i]
-		if c != '\\' || i+1 >= len(field) {
-			out = append(out, c)
-			continue
-		}
-		i++
-		switch c = field[i]; {
-		case c == 'b':
-			c = '\b'
-		case c == 'f':
-			c = '\f'
-		case c == 'n':
-			c = '\n'
-		case c == 'r':
-			c = '\r'
-		case c == 't':
-			c = '\t'
-		case c == 'v':
-			c = '\v'
-		case c >= '0' && c <= '7':
-			n := 0
-			for k := 0; k < 3 && i < len(field) && field[i] >= '0' && field[i] <= '7'; k++ {
-				n = n*8 + int(field[i]-'0')
-				i++
-			}
-			i--
-			c = byte(n)
-		case c == 'x' && i+1 < len(field) && hexDigit(field[i+1]) >= 0:
-			n := 0
-			for k := 0; k < 2 && i+1 < len(field) && hexDigit(field[i+1]) >= 0; k++ {
-				i++
-				n = n*16 + hexDigit(field[i])
-			}
-			c = byte(n)
-		}
-		out = append(out, c)
-	}
-	return out
-}
-
-func hexDigit(c byte) int {
-	switch {
-	case c >= '0' && c <= '9':
-		return int(c - '0')
-	case c >= 'a' && c <= 'f':
-		return int(c-'a') + 10
-	case c >= 'A' && c <= 'F':
-		return int(c-'A') + 10
-	}
-	return -1
-}
-
-// appendCopy encodes a field as PostgreSQL itself does.
-func appendCopy(dst, v []byte) []byte {
-	for _, c := range v {
-		e := byte(0)
-		switch c {
-		case '\b':
-			e = 'b'
-		case '\f':
-			e = 'f'
-		case '\n':
-			e = 'n'
-		case '\r':
-			e = 'r'
-		case '\t':
-			e = 't'
-		case '\v':
-			e = 'v'
-		case '\\':
-			e = '\\'
-		}
-		if e != 0 {
-			dst = append(dst, '\\', e)
-		} else {
-			dst = append(dst, c)
-		}
-	}
-	return dst
+	return sqltext.AppendCopy(nil, out)
 }

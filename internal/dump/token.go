@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"hovix/internal/database/sqltext"
 )
 
 // lookahead is how much of a dump is kept in view for names and numbers.
@@ -80,7 +82,7 @@ func (s *scanner) mark() error {
 			return s.skip(func(t []byte) int { return after(t, "*/", 2) })
 		}
 	case '$':
-		if tag := dollarTag(b); s.d == Postgres && tag != nil && (s.i == 0 || !isWord(s.buf[s.i-1])) {
+		if tag := sqltext.DollarTag(b); s.d == Postgres && tag != nil && (s.i == 0 || !isWord(s.buf[s.i-1])) {
 			mark := string(tag)
 			return s.skip(func(t []byte) int { return after(t, mark, len(mark)) })
 		}
@@ -130,19 +132,6 @@ func doubledEnd(t []byte, quote byte) int {
 		}
 		i++
 	}
-}
-
-// dollarTag gives $tag$ at the beginning of t, nil if there is none.
-func dollarTag(t []byte) []byte {
-	for i := 1; i < len(t) && i < 70; i++ {
-		if t[i] == '$' {
-			return t[:i+1]
-		}
-		if !isWord(t[i]) || i == 1 && t[i] >= '0' && t[i] <= '9' {
-			return nil
-		}
-	}
-	return nil
 }
 
 func (s *scanner) punctuation(c byte) error {

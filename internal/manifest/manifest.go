@@ -23,6 +23,8 @@ const (
 	DatabaseDir = "database/"
 	FilesDir    = "files/"
 	SettingsDir = "settings/"
+	// EarlyName is the entry with what tables need: types, sequences, routines.
+	EarlyName = DatabaseDir + "1-early.sql"
 	// MaxSize bounds what a reader takes as a manifest or summary, in bytes.
 	MaxSize = 16 << 20
 	// Format is the version of the layout of entries.

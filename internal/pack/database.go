@@ -27,12 +27,19 @@ func (p *packer) database(ctx context.Context) error {
 	if err := p.sql("0-begin", p.db.Prologue()); err != nil {
 		return err
 	}
+	objects, err := p.db.Objects(ctx)
+	if err != nil {
+		return err
+	}
+	if err := p.objects(manifest.EarlyName, objects, true); err != nil {
+		return err
+	}
 	for i, t := range p.res.Manifest.Database.Tables {
 		if err := p.table(ctx, fmt.Sprintf("t%05d-%s", i+1, fileName(t.Name)), t); err != nil {
 			return err
 		}
 	}
-	if err := p.objects(ctx); err != nil {
+	if err := p.objects(manifest.DatabaseDir+"z1-objects.sql", objects, false); err != nil {
 		return err
 	}
 	end, err := p.db.Epilogue(ctx)
@@ -86,31 +93,21 @@ func (p *packer) table(ctx context.Context, base string, t database.Table) error
 	return p.sql(base+".2-end", end.String())
 }
 
-// objects packs views and triggers, each as one statement that the engine's
+// objects packs what is not a table, each as one statement that the engine's
 // own client takes as one.
-func (p *packer) objects(ctx context.Context) error {
-	objects, err := p.db.Objects(ctx)
-	if err != nil {
-		return err
-	}
-	var views, triggers strings.Builder
+func (p *packer) objects(entry string, objects []database.Object, early bool) error {
+	var b strings.Builder
 	for _, o := range objects {
 		switch {
-		case o.Kind == database.View:
-			fmt.Fprintf(&views, "%s;\n", o.SQL)
-		case p.db.Info().Engine == database.MariaDB:
-			fmt.Fprintf(&triggers, "DELIMITER ;;\n%s;;\nDELIMITER ;\n", o.SQL)
+		case o.Early != early:
+		case p.db.Info().Engine == database.MariaDB && (o.Kind == database.Trigger || o.Kind == database.Routine || o.Kind == database.Event):
+			fmt.Fprintf(&b, "DELIMITER ;;\n%s;;\nDELIMITER ;\n", o.SQL)
 		default:
-			fmt.Fprintf(&triggers, "%s;\n", o.SQL)
+			fmt.Fprintf(&b, "%s;\n", o.SQL)
 		}
 	}
-	if views.Len() > 0 {
-		if err := p.sql("z1-views", views.String()); err != nil {
-			return err
-		}
+	if b.Len() == 0 {
+		return nil
 	}
-	if triggers.Len() > 0 {
-		return p.sql("z2-triggers", triggers.String())
-	}
-	return nil
+	return p.bytes(entry, []byte(b.String()))
 }

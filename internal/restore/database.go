@@ -21,30 +21,37 @@ import (
 // tableState is a table whose entries are on their way.
 type tableState struct {
 	name    string
-	defined chan struct{} // closed when its staged table is there
-	left    atomic.Int64  // entries with rows that have not been staged
-	drained chan struct{} // told each time one has been
+	before  <-chan struct{} // closed when what must be there before it is
+	defined chan struct{}   // closed when its staged table is there
+	left    atomic.Int64    // entries with rows that have not been staged
+	drained chan struct{}   // told each time one has been
 	ended   bool
 }
 
 // entryName is database/t00001-name.1-rows-0000001.sql and the like.
 var entryName = regexp.MustCompile(`^database/(t\d{5}-[^/]*)\.(0-table|1-rows-\d+|2-end)\.sql$`)
 
-// announceSQL hears of the entries of the database in their order.
+// announceSQL hears of the entries of the database in their order. What makes
+// something is done in that order too: it may need what came before.
 func (r *run) announceSQL(e *archive.Entry) error {
 	m := entryName.FindStringSubmatch(e.Name)
-	if m == nil {
-		return nil
-	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if m == nil {
+		if e.Name == manifest.EarlyName && r.early == nil {
+			r.early = make(chan struct{})
+			r.last = r.early
+		}
+		return nil
+	}
 	t := r.tables[m[1]]
 	switch {
 	case m[2] == "0-table":
 		if t != nil {
 			return fmt.Errorf("%w: a second definition, %q", archive.ErrRefused, e.Name)
 		}
-		r.tables[m[1]] = &tableState{defined: make(chan struct{}), drained: make(chan struct{}, 1)}
+		t = &tableState{before: r.last, defined: make(chan struct{}), drained: make(chan struct{}, 1)}
+		r.tables[m[1]], r.last = t, t.defined
 	case t == nil || t.ended:
 		return fmt.Errorf("%w: %q does not follow its table's definition", archive.ErrRefused, e.Name)
 	case m[2] == "2-end":
@@ -94,6 +101,11 @@ func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
 	if !slices.ContainsFunc(r.m.Database.Tables, func(o database.Table) bool { return o.Name == def.Name }) {
 		return fmt.Errorf("%w: table %s is not in the manifest", sqltext.ErrRefused, def.Name)
 	}
+	if t.before != nil {
+		if err := waitFor(ctx, t.before); err != nil {
+			return err
+		}
+	}
 	if err := r.db.Define(ctx, def); err != nil {
 		return err
 	}
@@ -102,9 +114,9 @@ func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
 	return nil
 }
 
-func (t *tableState) wait(ctx context.Context) error {
+func waitFor(ctx context.Context, done <-chan struct{}) error {
 	select {
-	case <-t.defined:
+	case <-done:
 		return nil
 	case <-ctx.Done():
 		return context.Cause(ctx)
@@ -112,7 +124,7 @@ func (t *tableState) wait(ctx context.Context) error {
 }
 
 func (r *run) rows(ctx context.Context, t *tableState, text []byte) error {
-	if err := t.wait(ctx); err != nil {
+	if err := waitFor(ctx, t.defined); err != nil {
 		return err
 	}
 	mentions := r.rw.Mentions(text)
@@ -145,7 +157,7 @@ func (r *run) insert(ctx context.Context, t *tableState, stmt, buf []byte, menti
 	cells := newCells(r, ins)
 	var change sqltext.Rewrite
 	// Hexadecimal digits hide what they mean, so that they are always decoded.
-	if mentions || bytes.Contains(stmt, []byte("x'")) || bytes.Contains(stmt, []byte("X'")) {
+	if mentions || bytes.Contains(stmt, []byte("x'")) || bytes.Contains(stmt, []byte("X'")) || r.dialect() == sqltext.Postgres && bytes.Contains(stmt, []byte(`\\x`)) {
 		change = cells.rewrite
 	}
 	buf, _, err = ins.AppendInsert(buf, stmt, r.dialect(), r.db.Target(t.name), change)
@@ -213,7 +225,7 @@ var rowsComment = regexp.MustCompile(`(?m)^-- rows: (\d+)$`)
 
 // endTable makes a table's keys when all its rows are staged, and counts them.
 func (r *run) endTable(ctx context.Context, t *tableState, text []byte) error {
-	if err := t.wait(ctx); err != nil {
+	if err := waitFor(ctx, t.defined); err != nil {
 		return err
 	}
 	for t.left.Load() > 0 {
@@ -258,8 +270,12 @@ func (r *run) endTable(ctx context.Context, t *tableState, text []byte) error {
 	return nil
 }
 
-// objects takes views, triggers and what closes the text. The statements at the
-// beginning and the end are for clients; a stage sets its own session.
+// kindOf names the objects that statements make.
+var kindOf = map[sqltext.Shape]database.ObjectKind{sqltext.ShapeView: database.View, sqltext.ShapeTrigger: database.Trigger, sqltext.ShapeRoutine: database.Routine,
+	sqltext.ShapeEvent: database.Event, sqltext.ShapeSequence: database.Sequence, sqltext.ShapeType: database.Type, sqltext.ShapeIndex: database.Other, sqltext.ShapeOther: database.Other}
+
+// objects takes what is not a table, and what closes the text. The statements at
+// the beginning and the end are for clients; a stage sets its own session.
 func (r *run) objects(ctx context.Context, name string, text []byte) error {
 	for st, err := range sqltext.SplitBytes(text, r.dialect()).All() {
 		if err != nil {
@@ -275,26 +291,26 @@ func (r *run) objects(ctx context.Context, name string, text []byte) error {
 		if err != nil {
 			return err
 		}
-		switch shape {
-		case sqltext.ShapeNone:
-		case sqltext.ShapeView, sqltext.ShapeTrigger:
-			kind := database.View
-			if shape == sqltext.ShapeTrigger {
-				kind = database.Trigger
-			}
-			if err := r.addObject(kind, st.Text); err != nil {
+		kind, ok := kindOf[shape]
+		switch {
+		case shape == sqltext.ShapeNone:
+		case !ok, kind == database.Other && r.dialect() != sqltext.Postgres:
+			return fmt.Errorf("%w: %.60q stands where views and triggers belong", sqltext.ErrRefused, st.Text)
+		default:
+			if err := r.addObject(ctx, kind, st.Text, name == manifest.EarlyName); err != nil {
 				return err
 			}
-		default:
-			return fmt.Errorf("%w: %.60q stands where views and triggers belong", sqltext.ErrRefused, st.Text)
 		}
+	}
+	if name == manifest.EarlyName {
+		close(r.early)
 	}
 	return nil
 }
 
-func (r *run) addObject(kind database.ObjectKind, stmt []byte) error {
+func (r *run) addObject(ctx context.Context, kind database.ObjectKind, stmt []byte, early bool) error {
 	name, err := sqltext.ObjectName(stmt, r.dialect())
-	if err != nil {
+	if err != nil && kind != database.Other { // what completes others may have none
 		return err
 	}
 	// A view's text may hold an address too, as a literal.
@@ -305,17 +321,17 @@ func (r *run) addObject(kind database.ObjectKind, stmt []byte) error {
 			text = string(out)
 		}
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.db.AddObject(kind, name, text)
-	return nil
+	return r.db.AddObject(ctx, database.Object{Kind: kind, Name: name, SQL: text, Early: early})
 }
 
-// position lets only the statements through that set SQLite's automatic
-// numbers: rows of sqlite_sequence, literals only.
+// position lets only the statements through that set automatic numbers: rows of
+// SQLite's sqlite_sequence, literals only, and positions of sequences.
 func (r *run) position(ctx context.Context, stmt []byte) error {
-	if r.dialect() != sqltext.SQLite {
+	switch r.dialect() {
+	case sqltext.MySQL:
 		return nil
+	case sqltext.Postgres:
+		return r.db.Positions(ctx, stmt)
 	}
 	if string(stmt) == "DELETE FROM sqlite_sequence" {
 		return r.db.Positions(ctx, stmt)

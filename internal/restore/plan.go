@@ -15,6 +15,7 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
 	"hovix/internal/database/mariadb"
+	"hovix/internal/database/postgres"
 	"hovix/internal/database/sqlite"
 	"hovix/internal/manifest"
 	"hovix/internal/rewrite"
@@ -298,8 +299,11 @@ func (p *Plan) space() error {
 
 func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 	p := r.plan
-	if p.location.Engine == database.MariaDB {
+	switch p.location.Engine {
+	case database.MariaDB:
 		return mariadb.NewStage(ctx, p.location, 2)
+	case database.Postgres:
+		return postgres.NewStage(ctx, p.location, 2)
 	}
 	if p.inside != "" {
 		return sqlite.NewStage(ctx, filepath.Join(r.files.dir, p.inside), "")

@@ -93,6 +93,8 @@ type run struct {
 	ready chan struct{} // closed when staging may begin
 
 	mu       sync.Mutex
+	early    chan struct{}   // closed when what tables need is there
+	last     <-chan struct{} // closed when what was announced last is there
 	tables   map[string]*tableState
 	settings map[string]settingsFile
 	columns  map[[2]string]*ColumnResult
@@ -127,6 +129,11 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 	}
 	if err := r.complete(ctx); err != nil {
 		return nil, err
+	}
+	if r.db != nil {
+		if err := r.db.Ready(ctx); err != nil {
+			return nil, err
+		}
 	}
 	if err := r.exchange(ctx); err != nil {
 		return nil, err

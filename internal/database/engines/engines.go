@@ -8,6 +8,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/mariadb"
+	"hovix/internal/database/postgres"
 	"hovix/internal/database/sqlite"
 )
 
@@ -19,6 +20,8 @@ func Open(ctx context.Context, l database.Location) (database.Reader, error) {
 		return sqlite.Open(ctx, l)
 	case database.MariaDB:
 		return mariadb.Open(ctx, l)
+	case database.Postgres:
+		return postgres.Open(ctx, l)
 	}
 	return nil, fmt.Errorf("unknown database engine %q", l.Engine)
 }

@@ -135,9 +135,13 @@ func (s *stage) Finish(ctx context.Context, table string, _ []string) error {
 // Positions is for engines that keep them apart; here they are in definitions.
 func (s *stage) Positions(context.Context, []byte) error { return nil }
 
-func (s *stage) AddObject(kind database.ObjectKind, name, stmt string) {
-	s.objects = append(s.objects, database.Object{Kind: kind, Name: name, SQL: stmt})
+func (s *stage) AddObject(_ context.Context, o database.Object) error {
+	s.objects = append(s.objects, o)
+	return nil
 }
+
+// Ready has nothing to do: what is not in tables needs their final names.
+func (s *stage) Ready(context.Context) error { return nil }
 
 func (s *stage) Count(ctx context.Context, table string) (n int64, err error) {
 	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+s.Target(table)).Scan(&n)

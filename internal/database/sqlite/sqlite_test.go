@@ -115,7 +115,7 @@ func TestStageAndSwitch(t *testing.T) {
 		require.NoError(t, s.Define(t.Context(), def))
 		require.NoError(t, s.Insert(t.Context(), "a", []byte(`INSERT INTO "a" VALUES ('x'),('y')`)))
 		require.NoError(t, s.Finish(t.Context(), "a", []string{"CREATE INDEX i ON a (b)"}))
-		s.AddObject(database.View, "v", "CREATE VIEW v AS SELECT b FROM a")
+		require.NoError(t, s.AddObject(t.Context(), database.Object{Kind: database.View, Name: "v", SQL: "CREATE VIEW v AS SELECT b FROM a"}))
 		n, err := s.Count(t.Context(), "a")
 		require.NoError(t, err)
 		assert.EqualValues(t, 2, n)

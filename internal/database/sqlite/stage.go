@@ -91,9 +91,13 @@ func (s *stage) Positions(ctx context.Context, stmt []byte) error {
 	return s.exec(ctx, string(stmt))
 }
 
-func (s *stage) AddObject(_ database.ObjectKind, _, stmt string) {
-	s.objects = append(s.objects, stmt)
+func (s *stage) AddObject(_ context.Context, o database.Object) error {
+	s.objects = append(s.objects, o.SQL)
+	return nil
 }
+
+// Ready has nothing to do: all is in the new file already.
+func (s *stage) Ready(context.Context) error { return nil }
 
 func (s *stage) Count(ctx context.Context, table string) (n int64, err error) {
 	s.mu.Lock()

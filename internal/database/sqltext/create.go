@@ -34,6 +34,7 @@ type CreateTable struct {
 	Items []Item
 	Tail  string // the options after the parenthesis
 	Text  string // the whole statement as it stands
+	verb  string
 	d     Dialect
 }
 
@@ -48,8 +49,14 @@ var forbidden = []string{"select", "directory", "connection", "union", "load_fil
 // define a table gives an error wrapping ErrRefused.
 func ParseCreateTable(stmt []byte, d Dialect) (*CreateTable, error) {
 	l := NewLexer(stmt, d)
+	c := &CreateTable{Text: string(stmt), d: d, verb: "CREATE TABLE"}
 	for _, w := range []string{"CREATE", "TABLE"} {
-		if t, err := l.Skip(); err != nil || !t.Is(w) {
+		t, err := l.Skip()
+		if d == Postgres && w == "TABLE" && t.Is("UNLOGGED") {
+			c.verb = "CREATE UNLOGGED TABLE"
+			t, err = l.Skip()
+		}
+		if err != nil || !t.Is(w) {
 			return nil, fmt.Errorf("%w: CREATE TABLE was expected, not %.60q", ErrRefused, stmt)
 		}
 	}
@@ -62,11 +69,10 @@ func ParseCreateTable(stmt []byte, d Dialect) (*CreateTable, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &CreateTable{Text: string(stmt), d: d}
-	if c.Name, err = nameOf(t, d); err != nil {
+	if c.Name, t, err = tableOf(l, t); err != nil {
 		return nil, err
 	}
-	if t, err = l.Skip(); err != nil || string(t.Text) != "(" {
+	if string(t.Text) != "(" {
 		return nil, fmt.Errorf("%w: the definition of %s has no list of columns", ErrRefused, c.Name)
 	}
 	if err := c.items(l); err != nil {
@@ -125,7 +131,7 @@ func parseItem(text string, d Dialect) (Item, error) {
 		if t, err = l.Skip(); err != nil {
 			return it, err
 		}
-		if t.Kind == Name {
+		if t.Kind == Name || d == Postgres && t.Kind == Word {
 			it.Name, _ = nameOf(t, d)
 			if t, err = l.Skip(); err != nil {
 				return it, err
@@ -149,6 +155,9 @@ func parseItem(text string, d Dialect) (Item, error) {
 		it.Name, err = nameOf(t, d)
 		it.Auto = hasWord(it.Text, d, "AUTO_INCREMENT")
 		return it, err
+	}
+	if d == Postgres { // whose keys are statements of their own
+		return it, fmt.Errorf("%w: a key in the definition: %.60q", ErrRefused, text)
 	}
 	return it, it.keyColumns(l, d)
 }
@@ -209,6 +218,11 @@ func checkWords(text string, d Dialect) error {
 			return err
 		}
 		word := strings.ToLower(string(t.Text))
+		if d == Postgres {
+			if err := checkCall(t); err != nil {
+				return err
+			}
+		}
 		switch {
 		case t.Kind == Punct && word == ";":
 			return fmt.Errorf("%w: a second statement", ErrRefused)
@@ -222,7 +236,7 @@ func checkWords(text string, d Dialect) error {
 			if engine = false; !slices.Contains(engines, word) {
 				return fmt.Errorf("%w: storage engine %s", ErrRefused, word)
 			}
-		case t.Kind == Word && word == "engine":
+		case t.Kind == Word && word == "engine" && d == MySQL:
 			engine = true
 		}
 	}
@@ -243,7 +257,7 @@ func (c *CreateTable) Render(quoted string, keep func(Item) bool) string {
 			lines = append(lines, "  "+it.Text)
 		}
 	}
-	return "CREATE TABLE " + quoted + " (\n" + strings.Join(lines, ",\n") + "\n) " + c.Tail
+	return c.verb + " " + quoted + " (\n" + strings.Join(lines, ",\n") + "\n) " + c.Tail
 }
 
 // Columns gives the names of the columns in order.
@@ -261,6 +275,63 @@ func (c *CreateTable) AutoColumn() string {
 	for _, it := range c.Items {
 		if it.Auto {
 			return it.Name
+		}
+	}
+	return ""
+}
+
+// Sequences gives the names, as JoinName gives them, of the sequences that a
+// definition for PostgreSQL makes for its identity columns.
+func (c *CreateTable) Sequences() (names []string) {
+	for _, it := range c.Items {
+		l := NewLexer([]byte(it.Text), Postgres)
+		before := false
+		for {
+			t, err := l.Skip()
+			if err != nil || t.Kind == End {
+				break
+			}
+			if before && t.Is("NAME") {
+				if t, err = l.Skip(); err == nil {
+					if name, _, err := relationOf(l, t); err == nil {
+						names = append(names, name)
+					}
+				}
+			}
+			before = t.Is("SEQUENCE")
+		}
+	}
+	return names
+}
+
+// KeyName gives the name, as JoinName gives it, of the key that CREATE INDEX or
+// ALTER TABLE … ADD CONSTRAINT makes: it lies in the schema of its table. "" for
+// any other statement.
+func KeyName(stmt []byte) string {
+	l := NewLexer(stmt, Postgres)
+	key, table := "", ""
+	t, err := l.Skip()
+	for range 16 {
+		if err != nil || t.Kind == End {
+			break
+		}
+		word := strings.ToLower(string(t.Text))
+		t, err = l.Skip()
+		switch {
+		case err != nil:
+		case word == "index", word == "constraint" && table != "":
+			key, _ = nameOf(t, Postgres)
+		case word == "table" || word == "on" && key != "":
+			if t.Is("ONLY") {
+				t, err = l.Skip()
+			}
+			if err == nil {
+				table, t, _ = relationOf(l, t)
+			}
+		}
+		if key != "" && table != "" {
+			schema, _ := SplitName(table)
+			return JoinName(schema, key)
 		}
 	}
 	return ""

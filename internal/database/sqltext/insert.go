@@ -7,11 +7,14 @@ import (
 	"strings"
 )
 
-// Insert is the head of an INSERT statement: INSERT INTO table (columns) VALUES.
+// Insert is the head of an INSERT statement, INSERT INTO table (columns) VALUES,
+// or of PostgreSQL's COPY table (columns) FROM stdin with its rows.
 type Insert struct {
 	Table   string
 	Columns []string // empty if the statement names none
 	values  int      // where the rows begin
+	end     int      // where those of COPY end
+	copy    bool
 }
 
 // Rewrite is asked for each text or binary literal of an INSERT. raw is the
@@ -20,9 +23,12 @@ type Insert struct {
 // returns the new bytes and true.
 type Rewrite func(column int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error)
 
-// ParseInsert reads the head of an INSERT statement with literal rows. Anything
-// else gives an error wrapping ErrRefused.
+// ParseInsert reads the head of an INSERT statement with literal rows, or of
+// COPY. Anything else gives an error wrapping ErrRefused.
 func ParseInsert(stmt []byte, d Dialect) (*Insert, error) {
+	if d == Postgres {
+		return parseCopy(stmt)
+	}
 	l := NewLexer(stmt, d)
 	bad := func(t Token) error {
 		return fmt.Errorf("%w: an INSERT with literal rows was expected, and %.40q stands at byte %d", ErrRefused, t.Text, t.At)
@@ -95,9 +101,23 @@ func columnList(l *Lexer, d Dialect) (names []string, err error) {
 
 // AppendInsert appends the statement stmt with its head ins to dst, into the
 // quoted table target, with the values that rewrite changes, and counts the
-// rows. Every row is checked to hold literals only. dst gets no semicolon.
+// rows. Every row is checked to hold literals only. dst gets no semicolon; of
+// COPY it gets a head line and the rows, without the line that ends them.
 func (ins *Insert) AppendInsert(dst, stmt []byte, d Dialect, target string, rewrite Rewrite) (out []byte, rows int64, err error) {
-	dst = append(append(dst, "INSERT INTO "...), target...)
+	if ins.copy {
+		return ins.appendCopyRows(dst, stmt, target, rewrite)
+	}
+	dst = append(ins.appendHead(append(dst, "INSERT INTO "...), target, d), " VALUES"...)
+	r := rowReader{Lexer: Lexer{text: stmt, pos: ins.values, d: d}, dst: dst, copied: ins.values, rewrite: rewrite}
+	if err := r.rows(len(ins.Columns)); err != nil {
+		return nil, 0, fmt.Errorf("rows of %s: %w", ins.Table, err)
+	}
+	return append(r.dst, stmt[r.copied:r.end]...), r.count, nil
+}
+
+// appendHead appends table (columns).
+func (ins *Insert) appendHead(dst []byte, target string, d Dialect) []byte {
+	dst = append(dst, target...)
 	for i, c := range ins.Columns {
 		if i == 0 {
 			dst = append(dst, " ("...)
@@ -109,12 +129,7 @@ func (ins *Insert) AppendInsert(dst, stmt []byte, d Dialect, target string, rewr
 	if len(ins.Columns) > 0 {
 		dst = append(dst, ')')
 	}
-	dst = append(dst, " VALUES"...)
-	r := rowReader{Lexer: Lexer{text: stmt, pos: ins.values, d: d}, dst: dst, copied: ins.values, rewrite: rewrite}
-	if err := r.rows(len(ins.Columns)); err != nil {
-		return nil, 0, fmt.Errorf("rows of %s: %w", ins.Table, err)
-	}
-	return append(r.dst, stmt[r.copied:r.end]...), r.count, nil
+	return dst
 }
 
 // rowReader goes through (…),(…) and copies what is not changed in long runs.

@@ -11,17 +11,26 @@ type Shape int
 
 // The shapes that a restore knows. Everything else is refused.
 const (
-	ShapeNone    Shape = iota // does nothing to data: SET, BEGIN, COMMIT, LOCK TABLES, PRAGMA …
-	ShapeTable                // CREATE TABLE
-	ShapeInsert               // INSERT INTO … VALUES
-	ShapeIndex                // CREATE INDEX
-	ShapeView                 // CREATE VIEW
-	ShapeTrigger              // CREATE TRIGGER
+	ShapeNone     Shape = iota // does nothing to data: SET, BEGIN, COMMIT, LOCK TABLES, PRAGMA …
+	ShapeTable                 // CREATE TABLE
+	ShapeInsert                // INSERT INTO … VALUES, COPY … FROM stdin
+	ShapeIndex                 // CREATE INDEX, ALTER TABLE … ADD CONSTRAINT
+	ShapeView                  // CREATE VIEW, CREATE MATERIALIZED VIEW
+	ShapeTrigger               // CREATE TRIGGER, CREATE RULE
+	ShapeRoutine               // CREATE FUNCTION, CREATE PROCEDURE
+	ShapeEvent                 // CREATE EVENT
+	ShapeSequence              // CREATE SEQUENCE
+	ShapeType                  // CREATE TYPE, CREATE DOMAIN
+	ShapePosition              // SELECT pg_catalog.setval('…', 12, true)
+	ShapeOther                 // what completes others: COMMENT ON, ALTER SEQUENCE … OWNED BY …
 )
 
 // ShapeOf judges a statement by its words. An unknown one gives an error
 // wrapping ErrRefused.
 func ShapeOf(stmt []byte, d Dialect) (Shape, error) {
+	if d == Postgres {
+		return postgresShape(stmt)
+	}
 	first, second, err := headWords(stmt, d)
 	if err != nil {
 		return 0, err
@@ -84,7 +93,10 @@ func checkObject(stmt []byte, d Dialect) error {
 	}
 }
 
-// ObjectName gives the name that a CREATE VIEW or CREATE TRIGGER statement
+// objectWords stand before the name of what a statement makes.
+var objectWords = []string{"view", "trigger", "function", "procedure", "event", "sequence", "type", "domain", "rule", "statistics", "table", "index", "schema", "extension"}
+
+// ObjectName gives the name that a CREATE VIEW, CREATE TRIGGER or the like
 // makes: the first name behind that word.
 func ObjectName(stmt []byte, d Dialect) (string, error) {
 	l := NewLexer(stmt, d)
@@ -98,10 +110,11 @@ func ObjectName(stmt []byte, d Dialect) (string, error) {
 		case t.Kind == End:
 			return "", fmt.Errorf("%w: no name in %.60q", ErrRefused, stmt)
 		case !found:
-			found = t.Is("VIEW") || t.Is("TRIGGER")
-		case t.Is("IF"), t.Is("NOT"), t.Is("EXISTS"):
+			found = t.Kind == Word && slices.Contains(objectWords, strings.ToLower(string(t.Text)))
+		case t.Is("IF"), t.Is("NOT"), t.Is("EXISTS"), t.Is("ONLY"):
 		default:
-			return nameOf(t, d)
+			name, _, err := tableOf(l, t)
+			return name, err
 		}
 	}
 }

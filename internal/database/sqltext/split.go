@@ -16,7 +16,8 @@ type Statement struct {
 }
 
 // Splitter cuts a stream into statements. It knows the DELIMITER lines of the
-// MariaDB client and the triggers of SQLite, whose bodies hold semicolons.
+// MariaDB client, the triggers of SQLite and the routines and rules of
+// PostgreSQL, whose bodies hold semicolons, and the rows behind COPY.
 type Splitter struct {
 	r         io.Reader
 	d         Dialect
@@ -148,18 +149,26 @@ func (s *Splitter) command() (bool, error) {
 // end finds the delimiter of the statement at s.start.
 func (s *Splitter) end() (end, next int, err error) {
 	pos := s.start
-	var t triggerState
+	t := bodyState{d: s.d}
 	for {
 		if pos >= len(s.buf) {
 			if s.eof {
 				return pos, pos, nil
 			}
 		} else if rest := s.buf[pos:]; bytes.HasPrefix(rest, []byte(s.delimiter)) && t.mayEnd() {
-			return pos, pos + len(s.delimiter), nil
+			if !t.copy {
+				return pos, pos + len(s.delimiter), nil
+			}
+			if n := copyRowsEnd(rest); n >= 0 {
+				return pos + n, pos + n, nil
+			}
+			if s.eof {
+				return 0, 0, fmt.Errorf("COPY at byte %d: its rows have no end: %w", s.offset+int64(s.start), errOpen)
+			}
 		} else {
 			kind, n := scanToken(rest, s.d)
 			if n > 0 && (pos+n < len(s.buf) || s.eof) {
-				if s.d == SQLite {
+				if s.d != MySQL {
 					t.take(kind, rest[:n])
 				}
 				pos += n
@@ -205,30 +214,74 @@ func (s *Splitter) more() error {
 	return err
 }
 
-// triggerState follows a statement of SQLite: one that begins with CREATE
-// TRIGGER ends with the semicolon behind "; END" (as sqlite3_complete has it).
-type triggerState struct {
+// copyRowsEnd gives where the rows of COPY end that begin on the line behind b's
+// first byte; -1 if they do not end in b.
+func copyRowsEnd(b []byte) int {
+	if i := bytes.Index(b, []byte("\n\\.\n")); i >= 0 {
+		return i + 3
+	}
+	if bytes.HasSuffix(b, []byte("\n\\.")) {
+		return len(b)
+	}
+	return -1
+}
+
+// bodyState follows a statement that may hold others. One of SQLite that begins
+// with CREATE TRIGGER ends with the semicolon behind "; END" (as
+// sqlite3_complete has it). One of PostgreSQL does not end inside parentheses,
+// nor between BEGIN ATOMIC and its END (as its own client has it).
+type bodyState struct {
+	d       Dialect
 	words   int
 	create  bool
 	trigger bool
 	semi    bool // the last token was a semicolon
 	end     bool // the last two were a semicolon and END
+	begin   bool // the last token was BEGIN
+	copy    bool // the statement is COPY … FROM stdin
+	parens  int
+	blocks  int // BEGIN ATOMIC and CASE that are open
 }
 
-func (t *triggerState) mayEnd() bool { return !t.trigger || t.end }
+func (t *bodyState) mayEnd() bool {
+	return (!t.trigger || t.end) && t.parens <= 0 && t.blocks <= 0
+}
 
-func (t *triggerState) take(kind Kind, text []byte) {
+func (t *bodyState) take(kind Kind, text []byte) {
 	if kind == Space || kind == Comment {
 		return
 	}
 	tok := Token{Kind: kind, Text: text}
+	t.words++
+	if t.d == Postgres {
+		t.takePostgres(tok)
+		return
+	}
 	t.end = t.semi && tok.Is("END")
 	t.semi = kind == Punct && text[0] == ';'
-	t.words++
 	switch {
 	case t.words == 1:
 		t.create = tok.Is("CREATE")
 	case t.create && t.words <= 3 && tok.Is("TRIGGER"):
 		t.trigger = true
+	}
+}
+
+func (t *bodyState) takePostgres(tok Token) {
+	begin := t.begin
+	t.begin = tok.Is("BEGIN")
+	switch {
+	case t.words == 1:
+		t.create = tok.Is("CREATE")
+		t.copy = tok.Is("COPY")
+	case string(tok.Text) == "(":
+		t.parens++
+	case string(tok.Text) == ")":
+		t.parens--
+	case !t.create:
+	case begin && tok.Is("ATOMIC"), t.blocks > 0 && tok.Is("CASE"):
+		t.blocks++
+	case t.blocks > 0 && tok.Is("END"):
+		t.blocks--
 	}
 }

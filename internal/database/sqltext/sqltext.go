@@ -18,8 +18,9 @@ type Dialect int
 
 // The dialects.
 const (
-	MySQL  Dialect = iota // MariaDB and MySQL: `names`, backslashes in strings
-	SQLite                // "names", no backslashes
+	MySQL    Dialect = iota // MariaDB and MySQL: `names`, backslashes in strings
+	SQLite                  // "names", no backslashes
+	Postgres                // "names", $tag$strings$tag$, E'strings', COPY
 )
 
 // ErrRefused says that a statement is not of the few known shapes.
@@ -36,7 +37,7 @@ const (
 	Conditional             // /*! … */, which MariaDB and MySQL execute
 	Word                    // a bare word
 	Name                    // a quoted name
-	String                  // '…', or in MySQL "…"
+	String                  // '…', in MySQL "…", in PostgreSQL E'…' and $tag$…$tag$
 	Bytes                   // x'…', X'…', b'…', 0x…
 	Number                  // 12, -1.5e3 without its sign
 	Punct                   // any other single byte
@@ -96,8 +97,19 @@ func scanToken(b []byte, d Dialect) (Kind, int) {
 		return String, quotedEnd(b, '\'', d == MySQL)
 	case c == '"' && d == MySQL:
 		return String, quotedEnd(b, '"', true)
-	case c == '"', c == '`':
+	case c == '"', c == '`' && d != Postgres:
 		return Name, quotedEnd(b, c, false)
+	case (c == 'e' || c == 'E') && d == Postgres && len(b) > 1 && b[1] == '\'':
+		if n := quotedEnd(b[1:], '\'', true); n > 0 {
+			return String, n + 1
+		}
+		return String, -1
+	case c == '$' && d == Postgres && DollarTag(b) != nil:
+		tag := DollarTag(b)
+		if n := bytes.Index(b[len(tag):], tag); n >= 0 {
+			return String, n + 2*len(tag)
+		}
+		return String, -1
 	case c == '[' && d == SQLite:
 		if n := bytes.IndexByte(b, ']'); n > 0 {
 			return Name, n + 1
@@ -133,11 +145,33 @@ func blockComment(b []byte, d Dialect) (Kind, int) {
 	if d == MySQL && len(b) > 2 && (b[2] == '!' || b[2] == 'M' && len(b) > 3 && b[3] == '!') {
 		kind = Conditional
 	}
-	n := bytes.Index(b[2:], []byte("*/"))
-	if n < 0 {
-		return kind, -1
+	for i, depth := 2, 1; ; {
+		n := bytes.Index(b[i:], []byte("*/"))
+		if n < 0 {
+			return kind, -1
+		}
+		if d == Postgres { // there one may stand in another
+			depth += bytes.Count(b[i:i+n], []byte("/*"))
+		}
+		if i, depth = i+n+2, depth-1; depth == 0 {
+			return kind, i
+		}
 	}
-	return kind, n + 4
+}
+
+// DollarTag gives the $tag$ with which a string of PostgreSQL begins at b, nil
+// if none does (the PostgreSQL manual, Dollar-Quoted String Constants).
+func DollarTag(b []byte) []byte {
+	for i, c := range b[1:min(len(b), 70)] {
+		switch {
+		case c == '$':
+			return b[:i+2]
+		case c >= '0' && c <= '9' && i > 0, c == '_', c|0x20 >= 'a' && c|0x20 <= 'z', c >= 0x80:
+		default:
+			return nil
+		}
+	}
+	return nil
 }
 
 func span(b []byte, f func(byte) bool) int {
@@ -214,6 +248,16 @@ func Unquote(dst []byte, t Token, d Dialect) ([]byte, error) {
 		return nil, fmt.Errorf("%w: %q is not quoted", ErrRefused, b)
 	}
 	quote := b[0]
+	if d == Postgres && t.Kind == String {
+		switch quote {
+		case '$':
+			n := len(DollarTag(b))
+			return append(dst, b[n:len(b)-n]...), nil
+		case '\'':
+		default:
+			return unescapePostgres(dst, b[2:len(b)-1])
+		}
+	}
 	b = b[1 : len(b)-1]
 	if quote == '[' {
 		return append(dst, b...), nil
@@ -294,7 +338,7 @@ func hexValue(c byte) byte {
 
 // QuoteName gives a name quoted for the dialect.
 func QuoteName(name string, d Dialect) string {
-	if d == SQLite {
+	if d != MySQL {
 		return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
 	}
 	return "`" + strings.ReplaceAll(name, "`", "``") + "`"

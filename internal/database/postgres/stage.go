@@ -1,0 +1,305 @@
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+)
+
+// stage builds everything in schemas of its own in the target database.
+type stage struct {
+	l       database.Location
+	id      string
+	conns   chan *pgconn.PgConn // nil in it: one that is still to be opened
+	mu      sync.Mutex
+	schemas map[string]string // schema → the one in which it is staged
+	names   map[string]bool   // what is staged, as JoinName gives it
+	late    []database.Object
+	at      []sqltext.Position
+	made    []string // statements that remove what was made outside of the stage
+	done    bool
+}
+
+// NewStage connects to the target database and prepares staging with the given
+// number of connections.
+func NewStage(ctx context.Context, l database.Location, connections int) (database.Stage, error) {
+	s := &stage{l: l, conns: make(chan *pgconn.PgConn, connections), schemas: map[string]string{}, names: map[string]bool{}}
+	b := make([]byte, 4)
+	_, _ = rand.Read(b)
+	s.id = hex.EncodeToString(b)
+	first, err := connect(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	s.conns <- first
+	for range connections - 1 {
+		s.conns <- nil
+	}
+	rows, err := ask(ctx, first, "SELECT pg_catalog.has_database_privilege(pg_catalog.current_database(),'CREATE')")
+	if err == nil && rows[0][0] != "t" {
+		err = &database.ConnectError{Location: l, What: "stage a new state in the database", Why: errors.New("the user may not make schemas in it"),
+			Advice: fmt.Sprintf("An administrator of the server can allow it with: GRANT CREATE ON DATABASE %s TO %s", quote(l.Name), quote(l.User))}
+	}
+	if err != nil {
+		return nil, errors.Join(err, closeConn(first))
+	}
+	return s, nil
+}
+
+// with lends a connection.
+func (s *stage) with(ctx context.Context, f func(*pgconn.PgConn) error) error {
+	var conn *pgconn.PgConn
+	select {
+	case conn = <-s.conns:
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	defer func() { s.conns <- conn }()
+	if conn == nil || conn.IsClosed() {
+		fresh, err := connect(ctx, s.l)
+		if err != nil {
+			return err
+		}
+		conn = fresh
+		if err := execute(ctx, conn, "SET maintenance_work_mem='128MB'; SET synchronous_commit=off"); err != nil {
+			return plain(err)
+		}
+	}
+	return f(conn)
+}
+
+func (s *stage) exec(ctx context.Context, what, q string) error {
+	err := s.with(ctx, func(c *pgconn.PgConn) error { return execute(ctx, c, q) })
+	if err != nil {
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	return nil
+}
+
+// schema gives the schema in which one of the archive is staged, and makes it.
+func (s *stage) schema(ctx context.Context, name string) (string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if staged := s.schemas[name]; staged != "" {
+		return staged, nil
+	}
+	staged := fmt.Sprintf("_hovix_%s_%d", s.id, len(s.schemas))
+	if err := s.exec(ctx, "make a schema to stage in", "CREATE SCHEMA "+staged); err != nil {
+		return "", err
+	}
+	s.schemas[name] = staged
+	return staged, nil
+}
+
+// stage notes that something is staged, so that others can refer to it.
+func (s *stage) stage(ctx context.Context, joined string) error {
+	schema, _ := sqltext.SplitName(joined)
+	if _, err := s.schema(ctx, schema); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.names[joined] = true
+	return nil
+}
+
+// staged gives a statement in which all that is staged goes by its name there.
+func (s *stage) staged(stmt string) (string, error) {
+	return sqltext.Requalify(stmt, func(schema, name string) (string, bool) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.schemas[schema], s.names[sqltext.JoinName(schema, name)]
+	})
+}
+
+func (s *stage) run(ctx context.Context, what, stmt string) error {
+	q, err := s.staged(stmt)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, what, q)
+}
+
+func (s *stage) Target(table string) string {
+	schema, name := sqltext.SplitName(table)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return quote(s.schemas[schema]) + "." + quote(name)
+}
+
+func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
+	s.mu.Lock()
+	twice := s.names[def.Name]
+	s.mu.Unlock()
+	if twice {
+		return fmt.Errorf("define %s: it is defined twice", def.Name)
+	}
+	for _, name := range append(def.Sequences(), def.Name) {
+		if err := s.stage(ctx, name); err != nil {
+			return err
+		}
+	}
+	return s.run(ctx, "define table "+def.Name, def.Text)
+}
+
+func (s *stage) Insert(ctx context.Context, table string, stmt []byte) error {
+	head, rows := sqltext.CutCopy(stmt)
+	err := s.with(ctx, func(c *pgconn.PgConn) error {
+		_, err := c.CopyFrom(ctx, bytes.NewReader(rows), head)
+		return plain(err)
+	})
+	if err != nil {
+		return fmt.Errorf("fill table %s: %w", table, err)
+	}
+	return nil
+}
+
+func (s *stage) Finish(ctx context.Context, table string, keys []string) error {
+	for _, k := range keys {
+		if err := s.key(ctx, table, k); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// key makes a key, whose name later statements may mention.
+func (s *stage) key(ctx context.Context, table, stmt string) error {
+	if name := sqltext.KeyName([]byte(stmt)); name != "" {
+		s.mu.Lock()
+		s.names[name] = true
+		s.mu.Unlock()
+	}
+	return s.run(ctx, "make the keys of "+table, stmt)
+}
+
+func (s *stage) Positions(_ context.Context, stmt []byte) error {
+	p, err := sqltext.ParsePosition(stmt)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.at = append(s.at, p)
+	return nil
+}
+
+// AddObject makes an early object at once, and keeps others for Ready.
+func (s *stage) AddObject(ctx context.Context, o database.Object) error {
+	if !o.Early {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.late = append(s.late, o)
+		return nil
+	}
+	head := strings.Fields(strings.ToLower(o.SQL))
+	switch {
+	case len(head) > 1 && head[1] == "schema":
+		_, err := s.schema(ctx, o.Name)
+		return err
+	case len(head) > 1 && head[1] == "extension":
+		return s.extension(ctx, o)
+	}
+	return s.object(ctx, o)
+}
+
+// extension makes an extension that the database lacks.
+func (s *stage) extension(ctx context.Context, o database.Object) error {
+	var rows [][]string
+	err := s.with(ctx, func(c *pgconn.PgConn) (err error) {
+		rows, err = ask(ctx, c, "SELECT 1 FROM pg_catalog.pg_extension WHERE extname=?", o.Name)
+		return err
+	})
+	if err != nil || len(rows) > 0 {
+		return err
+	}
+	if err := s.exec(ctx, "make the extension "+o.Name, o.SQL); err != nil {
+		return fmt.Errorf("%w; an administrator of the server can make it with: %s", err, o.SQL)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.made = append(s.made, "DROP EXTENSION IF EXISTS "+quote(o.Name))
+	return nil
+}
+
+func (s *stage) object(ctx context.Context, o database.Object) error {
+	switch o.Kind {
+	case database.View, database.Routine, database.Sequence, database.Type:
+		if err := s.stage(ctx, o.Name); err != nil {
+			return err
+		}
+	case database.Other:
+		if name := sqltext.KeyName([]byte(o.SQL)); name != "" {
+			return s.key(ctx, o.Name, o.SQL)
+		}
+	}
+	return s.run(ctx, fmt.Sprintf("make %s %s", o.Kind, o.Name), o.SQL)
+}
+
+// Ready makes everything that needs all tables: within the stage, so that the
+// switch only moves it.
+func (s *stage) Ready(ctx context.Context) error {
+	for _, p := range s.at {
+		q := fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t)", quoteText(s.Target(p.Sequence)), p.Value, p.Called)
+		if err := s.exec(ctx, "set the position of "+p.Sequence, q); err != nil {
+			return err
+		}
+	}
+	for _, o := range s.late {
+		if err := s.object(ctx, o); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *stage) Count(ctx context.Context, table string) (n int64, err error) {
+	target := s.Target(table)
+	err = s.with(ctx, func(c *pgconn.PgConn) error {
+		rows, err := ask(ctx, c, "SELECT count(*) FROM ONLY "+target)
+		if err == nil {
+			_, err = fmt.Sscan(rows[0][0], &n)
+		}
+		return err
+	})
+	return n, err
+}
+
+func (s *stage) Discard(context.Context) error {
+	if s.done {
+		return nil
+	}
+	s.done = true
+	// What was cancelled must still be cleaned up.
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	defer cancel()
+	var err error
+	for _, staged := range s.schemas {
+		err = errors.Join(err, s.exec(ctx, "remove what was staged", "DROP SCHEMA IF EXISTS "+staged+" CASCADE"))
+	}
+	for _, q := range slices.Backward(s.made) {
+		err = errors.Join(err, s.exec(ctx, "remove what was staged", q))
+	}
+	return errors.Join(err, s.close())
+}
+
+func (s *stage) close() (err error) {
+	for range cap(s.conns) {
+		if c := <-s.conns; c != nil {
+			err = errors.Join(err, closeConn(c))
+		}
+	}
+	return err
+}
