@@ -82,7 +82,7 @@ start_postgres() {
     chmod 755 "$dir" && chown postgres: "$dir/pg"
     as=(runuser -u postgres --)
   fi
-  (cd "$dir/pg" && "${as[@]}" "$bin/initdb" -D "$dir/pg/data" -U tester --auth=trust -E UTF8 --locale=C.UTF-8 >"$dir/pg-install.log" 2>&1 &&
+  (cd "$dir/pg" && "${as[@]}" "$bin/initdb" -D "$dir/pg/data" -U tester --auth-local=trust --auth-host=scram-sha-256 -E UTF8 --locale=C.UTF-8 >"$dir/pg-install.log" 2>&1 &&
     "${as[@]}" "$bin/pg_ctl" -D "$dir/pg/data" -w -l "$dir/pg/log" -o "-p $port -k $dir/pg -c listen_addresses=127.0.0.1 -c fsync=off" start >/dev/null 2>&1)
   echo "export HOVIX_TEST_POSTGRES_SOCKET=$dir/pg HOVIX_TEST_POSTGRES_PORT=$port"
 }

@@ -171,20 +171,18 @@ func hexRows(t *testing.T, got string, after [][]byte) {
 func TestRewriteDumpsOfPostgres(t *testing.T) {
 	before, after := vectorValues(t)
 	from := testenv.Postgres(t)
-	testenv.Program(t, "psql", []byte(addressTable(before, "TEXT", "BYTEA", `convert_from('\x%x', 'UTF8')`, `'\x%x'`)+`
+	testenv.Client(t, from, []byte(addressTable(before, "TEXT", "BYTEA", `convert_from('\x%x', 'UTF8')`, `'\x%x'`)+`
 CREATE TABLE "Odd name" (n numeric, "a b" text[], j jsonb, t timestamptz, e text DEFAULT E'it''s \\ here');
 INSERT INTO "Odd name" VALUES (1.50, ARRAY['a','b"c',NULL,'\'], '{"a":"\u00fc"}', '2024-02-29 12:00+02', E'tab\tline\nback\\slash'), (NULL,NULL,NULL,NULL,'');
 CREATE FUNCTION f() RETURNS text LANGUAGE sql AS $body$ SELECT 'it''s; ' || $x$a;b$x$ $body$;
-`), append(from, "-v", "ON_ERROR_STOP=1")...)
+`))
 	odd := `SELECT "Odd name"::text FROM "Odd name" ORDER BY 1; SELECT f(); SELECT column_default FROM information_schema.columns WHERE column_name='e'`
-	query := func(db []string, q string) string {
-		return string(testenv.Program(t, "psql", nil, append(db, "-At", "-c", q)...))
-	}
+	query := func(db database.Location, q string) string { return testenv.Client(t, db, []byte(q)) }
 	for name, options := range map[string][]string{"COPY": nil, "inserts": {"--inserts"}, "with columns": {"--column-inserts", "--rows-per-insert=20"}, "all names quoted": {"--quote-all-identifiers", "--inserts"}} {
 		t.Run(name, func(t *testing.T) {
-			text := rewriteDump(t, testenv.Program(t, "pg_dump", nil, append(from, options...)...))
+			text := rewriteDump(t, testenv.Program(t, "pg_dump", nil, append(append(testenv.PostgresArgs(from), "--no-owner"), options...)...))
 			to := testenv.Postgres(t)
-			testenv.Program(t, "psql", text, append(to, "-v", "ON_ERROR_STOP=1", "-q")...)
+			testenv.Client(t, to, append([]byte("SET client_min_messages=error;\n"), text...))
 			assert.Equal(t, query(from, odd), query(to, odd))
 			hexRows(t, query(to, "SELECT id, coalesce(encode(convert_to(v, 'UTF8'), 'hex'), '-'), encode(b, 'hex') FROM addresses ORDER BY id"), after)
 		})

@@ -21,6 +21,8 @@ func TestParseURL(t *testing.T) {
 		"sqlite:data/a.db":                  {Engine: SQLite, Path: "data/a.db"},
 		"sqlite:///abs/a.db":                {Engine: SQLite, Path: "/abs/a.db"},
 		"SQLite:C:/x.db":                    {Engine: SQLite, Path: "C:/x.db"},
+		"postgres://u@h:5433/n":             {Engine: Postgres, User: "u", Host: "h", Port: 5433, Name: "n"},
+		"PostgreSQL:///n?socket=/run/pg":    {Engine: Postgres, Socket: "/run/pg", Name: "n"},
 	} {
 		got, err := ParseURL(in)
 		require.NoError(t, err, in)
@@ -29,7 +31,8 @@ func TestParseURL(t *testing.T) {
 	for in, want := range map[string]string{
 		"nothing":                "is no database URL",
 		"sqlite:":                "lacks the path",
-		"postgres://u@h/n":       "unknown database engine",
+		"oracle://u@h/n":         "unknown database engine",
+		"postgres://u@h":         "postgres://user@host/name",
 		"mariadb://u:secret@h/n": "holds a password",
 		"mariadb://u@h":          "lacks the name",
 		"mariadb://u@h:0/n":      "a port is a number",

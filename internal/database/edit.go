@@ -49,8 +49,9 @@ func (t *EditTable) MarkKey(names []string) {
 
 // Key names one row of a table.
 type Key struct {
-	Where string // an SQL condition; empty in a table without a key
-	Label string // the same for people: "id=12"
+	Where string   // an SQL condition; empty in a table without a key
+	Label string   // the same for people: "id=12"
+	Parts []string // the values of its columns, for the Editor that made it
 }
 
 // Row is one row of an EditTable.

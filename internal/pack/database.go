@@ -1,10 +1,15 @@
 package pack
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"hovix/internal/database"
 	"hovix/internal/manifest"
@@ -16,8 +21,8 @@ import (
 // share a frame of the archive and are hashed side by side.
 const chunkSize = 512 << 10
 
-// database packs tables, then what depends on them. The names of the entries
-// sort in the order in which the text must be loaded.
+// database packs what tables need, tables, then what depends on them. The names
+// of the entries sort in the order in which the text must be loaded.
 func (p *packer) database(ctx context.Context) error {
 	var total int64
 	for _, t := range p.res.Manifest.Database.Tables {
@@ -34,10 +39,8 @@ func (p *packer) database(ctx context.Context) error {
 	if err := p.objects(manifest.EarlyName, objects, true); err != nil {
 		return err
 	}
-	for i, t := range p.res.Manifest.Database.Tables {
-		if err := p.table(ctx, fmt.Sprintf("t%05d-%s", i+1, fileName(t.Name)), t); err != nil {
-			return err
-		}
+	if err := p.tables(ctx); err != nil {
+		return err
 	}
 	if err := p.objects(manifest.DatabaseDir+"z1-objects.sql", objects, false); err != nil {
 		return err
@@ -62,35 +65,87 @@ func fileName(table string) string {
 	return s[:min(len(s), 100)]
 }
 
-func (p *packer) table(ctx context.Context, base string, t database.Table) error {
-	create, keys, err := p.db.Definition(ctx, t.Name)
-	if err != nil {
-		return err
+// job is a table to be packed.
+type job struct {
+	database.Table
+	base string // of the names of its entries
+	keys []string
+}
+
+// tables packs all definitions in their order, then the rows: the largest tables
+// first, two at a time where the engine lets two read one snapshot.
+func (p *packer) tables(ctx context.Context) error {
+	var jobs []job
+	for i, t := range p.res.Manifest.Database.Tables {
+		j := job{Table: t, base: fmt.Sprintf("t%05d-%s", i+1, fileName(t.Name))}
+		create, keys, err := p.db.Definition(ctx, t.Name)
+		if err != nil {
+			return err
+		}
+		j.keys = keys
+		if err := p.sql(j.base+".0-table", create+";\n"); err != nil {
+			return err
+		}
+		jobs = append(jobs, j)
 	}
-	if err := p.sql(base+".0-table", create+";\n"); err != nil {
-		return err
+	slices.SortStableFunc(jobs, func(a, b job) int { return cmp.Compare(b.Bytes, a.Bytes) })
+	readers := []database.Reader{p.db}
+	if f, ok := p.db.(database.Forker); ok && len(jobs) > 1 {
+		other, err := f.Fork(ctx)
+		switch {
+		case err == nil:
+			defer other.Close()
+			readers = append(readers, other)
+		case !errors.Is(err, database.ErrNoFork):
+			return err
+		}
 	}
-	sum := manifest.TableSummary{Name: t.Name}
+	group, ctx := errgroup.WithContext(ctx)
+	queue := make(chan job, len(jobs))
+	for _, j := range jobs {
+		queue <- j
+	}
+	close(queue)
+	for _, r := range readers {
+		group.Go(func() error {
+			for j := range queue {
+				if err := p.table(ctx, r, j); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	err := group.Wait()
+	slices.SortFunc(p.res.Summary.Tables, func(a, b manifest.TableSummary) int { return strings.Compare(a.Name, b.Name) })
+	return err
+}
+
+// table packs the rows of one table, and what makes its keys.
+func (p *packer) table(ctx context.Context, r database.Reader, j job) error {
+	sum := manifest.TableSummary{Name: j.Name}
 	n := 0
-	err = p.db.Rows(ctx, t.Name, chunkSize, func(c database.Chunk) error {
+	err := r.Rows(ctx, j.Name, chunkSize, func(c database.Chunk) error {
 		n++
 		sum.Rows += c.Rows
 		sum.Bytes += int64(len(c.SQL))
 		p.rep.Add(int64(len(c.SQL)))
-		return p.bytes(fmt.Sprintf("%s%s.1-rows-%07d.sql", manifest.DatabaseDir, base, n), c.SQL)
+		return p.bytes(fmt.Sprintf("%s%s.1-rows-%07d.sql", manifest.DatabaseDir, j.base, n), c.SQL)
 	})
 	if err != nil {
 		return err
 	}
 	var end strings.Builder
-	for _, k := range keys {
+	for _, k := range j.keys {
 		fmt.Fprintf(&end, "%s;\n", k)
 	}
 	fmt.Fprintf(&end, "-- rows: %d\n", sum.Rows)
+	p.mu.Lock()
 	p.res.Summary.Tables = append(p.res.Summary.Tables, sum)
 	p.res.Summary.Rows += sum.Rows
-	p.res.note(site.Thing{Name: "table " + t.Name, Bytes: sum.Bytes})
-	return p.sql(base+".2-end", end.String())
+	p.res.note(site.Thing{Name: "table " + j.Name, Bytes: sum.Bytes})
+	p.mu.Unlock()
+	return p.sql(j.base+".2-end", end.String())
 }
 
 // objects packs what is not a table, each as one statement that the engine's

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"hovix/internal/archive"
@@ -56,6 +57,7 @@ type packer struct {
 	db   database.Reader
 	res  Result
 	rep  progress.Reporter
+	mu   sync.Mutex // over w and res, while tables are packed side by side
 }
 
 // Run packs the site s to dst. After an error what was written to dst is worth
@@ -185,6 +187,8 @@ func (p *packer) json(name string, v any) error {
 }
 
 func (p *packer) bytes(name string, content []byte) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	return p.w.AddBytes(archive.Entry{Name: name, Type: archive.TypeFile, Mode: 0o644, ModTime: p.opts.Now}, content)
 }
 

@@ -67,18 +67,31 @@ func MariaDB(t testing.TB) database.Location {
 }
 
 // Postgres makes an empty database on the test server, dropped after the test,
-// and gives the arguments with which PostgreSQL's own programs reach it.
-func Postgres(t testing.TB) []string {
+// and a user who owns it and may do nothing else.
+func Postgres(t testing.TB) database.Location {
 	t.Helper()
-	server := []string{"-h", need(t, "HOVIX_TEST_POSTGRES_SOCKET", "a PostgreSQL server"), "-p", need(t, "HOVIX_TEST_POSTGRES_PORT", "a PostgreSQL server"), "-U", "tester"}
+	port, err := strconv.Atoi(need(t, "HOVIX_TEST_POSTGRES_PORT", "a PostgreSQL server"))
+	require.NoError(t, err)
 	b := make([]byte, 5)
 	_, _ = rand.Read(b)
 	name := "hovix_test_" + hex.EncodeToString(b)
-	Program(t, "psql", nil, append(server, "-d", "postgres", "-c", "CREATE DATABASE "+name)...)
-	t.Cleanup(func() {
-		Program(t, "psql", nil, append(server, "-d", "postgres", "-c", "DROP DATABASE "+name+" WITH (FORCE)")...)
-	})
-	return append(server, "-d", name)
+	admin := database.Location{Engine: database.Postgres, Port: port, Socket: need(t, "HOVIX_TEST_POSTGRES_SOCKET", "a PostgreSQL server"), User: "tester", Name: "postgres"}
+	l := admin
+	l.User, l.Name, l.Password = name, name, Password
+	psql := func(statements ...string) {
+		for _, s := range statements {
+			Program(t, "psql", nil, append(PostgresArgs(admin), "-c", s)...)
+		}
+	}
+	psql("CREATE ROLE "+name+" LOGIN PASSWORD '"+Password+"'", "CREATE DATABASE "+name+" OWNER "+name)
+	t.Cleanup(func() { psql("DROP DATABASE IF EXISTS "+name+" WITH (FORCE)", "DROP ROLE "+name) })
+	return l
+}
+
+// PostgresArgs are the arguments with which PostgreSQL's own programs reach a
+// database.
+func PostgresArgs(l database.Location) []string {
+	return []string{"-h", l.Socket, "-p", strconv.Itoa(l.Port), "-U", l.User, "-d", l.Name}
 }
 
 // Program runs a program with text as its input and gives its output.
@@ -115,9 +128,12 @@ func Exec(t testing.TB, l database.Location, statements string) {
 func Client(t testing.TB, l database.Location, text []byte) string {
 	t.Helper()
 	var cmd *exec.Cmd
-	if l.Engine == database.SQLite {
+	switch l.Engine {
+	case database.SQLite:
 		cmd = exec.Command(Tool(t, "sqlite3"), "-bail", l.Path)
-	} else {
+	case database.Postgres:
+		cmd = exec.Command(Tool(t, "psql"), append(PostgresArgs(l), "-v", "ON_ERROR_STOP=1", "-Atq")...)
+	default:
 		cmd = exec.Command(Tool(t, "mariadb"), "--no-defaults", "-S", l.Socket, "-utester", "-p"+Password, l.Name)
 	}
 	cmd.Stdin = bytes.NewReader(text)

@@ -34,6 +34,8 @@ func Edit(ctx context.Context, l database.Location) (database.Editor, error) {
 		return sqlite.Edit(ctx, l)
 	case database.MariaDB:
 		return mariadb.Edit(ctx, l)
+	case database.Postgres:
+		return postgres.Edit(ctx, l)
 	}
 	return nil, fmt.Errorf("unknown database engine %q", l.Engine)
 }

@@ -21,6 +21,7 @@ type reader struct {
 	conn *sql.Conn
 	name string
 	info database.Info
+	lent bool // the pool belongs to another reader
 }
 
 // Open begins a consistent snapshot of the database at l. Tables of engines
@@ -81,7 +82,52 @@ func (r *reader) Close() error {
 			err = nil
 		}
 	}
+	if r.lent {
+		return err
+	}
 	return errors.Join(err, r.db.Close())
+}
+
+// lockWait is how long a Fork waits, in seconds, for those who write; others who
+// write wait for it no longer.
+const lockWait = 2
+
+// Fork opens another reader, and lets both see one new snapshot: while they
+// begin it, for a moment, nobody may write.
+func (r *reader) Fork(ctx context.Context) (database.Reader, error) {
+	tables, err := r.Tables(ctx)
+	if err != nil {
+		return nil, err
+	}
+	gate, err := r.db.Conn(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", err, database.ErrNoFork)
+	}
+	defer gate.Close()
+	f := &reader{db: r.db, name: r.name, lent: true}
+	if err := f.begin(ctx); err != nil {
+		return nil, errors.Join(fmt.Errorf("%w: %w", err, database.ErrNoFork), f.Close())
+	}
+	var locks []string
+	for _, t := range tables {
+		locks = append(locks, quote(t.Name)+" READ")
+	}
+	for _, q := range []string{fmt.Sprintf("SET SESSION lock_wait_timeout=%d", lockWait), fmt.Sprintf("SET SESSION innodb_lock_wait_timeout=%d", lockWait), "LOCK TABLES " + strings.Join(locks, ", ")} {
+		if _, err := gate.ExecContext(ctx, q); err != nil {
+			return nil, errors.Join(fmt.Errorf("%w: %w", err, database.ErrNoFork), f.Close())
+		}
+	}
+	for _, c := range []*sql.Conn{r.conn, f.conn} {
+		for _, q := range []string{"ROLLBACK", startSnapshot} {
+			if _, err := c.ExecContext(ctx, q); err != nil {
+				return nil, errors.Join(fmt.Errorf("begin a snapshot: %w", err), f.Close())
+			}
+		}
+	}
+	if _, err := gate.ExecContext(ctx, "UNLOCK TABLES"); err != nil {
+		return nil, errors.Join(fmt.Errorf("end the lock on the tables: %w", err), f.Close())
+	}
+	return f, nil
 }
 
 func (r *reader) Strings(ctx context.Context, query string, args ...any) ([][]string, error) {

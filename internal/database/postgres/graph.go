@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/jackc/pgx/v5/pgconn"
+
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
 )
@@ -126,7 +128,7 @@ func (r *reader) types(ctx context.Context, c *catalog) error {
 		if row[4] != "0" {
 			c.owner["pg_class:"+row[4]] = n.key
 		}
-		if n.object.SQL, err = r.typeDefinition(ctx, row[0], row[3], sqltext.QuoteRelation(name)); err != nil {
+		if n.object.SQL, err = typeDefinition(ctx, r.conn, row[0], row[3], sqltext.QuoteRelation(name)); err != nil {
 			return fmt.Errorf("definition of the type %s: %w", name, err)
 		}
 	}
@@ -145,7 +147,8 @@ func (r *reader) types(ctx context.Context, c *catalog) error {
 	return nil
 }
 
-func (r *reader) typeDefinition(ctx context.Context, oid, kind, name string) (string, error) {
+// typeDefinition gives the statement that makes a type.
+func typeDefinition(ctx context.Context, conn *pgconn.PgConn, oid, kind, name string) (string, error) {
 	query := map[string]string{
 		"e": `SELECT 'CREATE TYPE @ AS ENUM (' || COALESCE(pg_catalog.string_agg(pg_catalog.quote_literal(enumlabel), ', ' ORDER BY enumsortorder),'') || ')' FROM pg_catalog.pg_enum WHERE enumtypid=?::pg_catalog.oid`,
 		"c": `SELECT 'CREATE TYPE @ AS (' || COALESCE(pg_catalog.string_agg(pg_catalog.quote_ident(a.attname) || ' ' || pg_catalog.format_type(a.atttypid,a.atttypmod) || ` + collation("a.attcollation", "bt.typcollation") + `, ', ' ORDER BY a.attnum),'') || ')'
@@ -158,7 +161,7 @@ func (r *reader) typeDefinition(ctx context.Context, oid, kind, name string) (st
 			|| CASE WHEN g.rngsubdiff<>0 THEN ', subtype_diff = ' || g.rngsubdiff::pg_catalog.regproc ELSE '' END || ')'
 			FROM pg_catalog.pg_range g JOIN pg_catalog.pg_opclass o ON o.oid=g.rngsubopc JOIN pg_catalog.pg_namespace on_ ON on_.oid=o.opcnamespace WHERE g.rngtypid=?::pg_catalog.oid`,
 	}[kind]
-	rows, err := ask(ctx, r.conn, query, oid)
+	rows, err := ask(ctx, conn, query, oid)
 	if err != nil {
 		return "", err
 	}

@@ -52,10 +52,22 @@ func NewStage(ctx context.Context, l database.Location, connections int) (databa
 		err = &database.ConnectError{Location: l, What: "stage a new state in the database", Why: errors.New("the user may not make schemas in it"),
 			Advice: fmt.Sprintf("An administrator of the server can allow it with: GRANT CREATE ON DATABASE %s TO %s", quote(l.Name), quote(l.User))}
 	}
+	if err == nil {
+		_, err = s.schema(ctx, sqltext.DefaultSchema)
+	}
+	if err == nil {
+		err = s.prepare(ctx, first)
+	}
 	if err != nil {
-		return nil, errors.Join(err, closeConn(first))
+		return nil, errors.Join(err, s.Discard(ctx))
 	}
 	return s, nil
+}
+
+// prepare sets a session so that routines which do not say where their tables
+// are find those that are staged.
+func (s *stage) prepare(ctx context.Context, c *pgconn.PgConn) error {
+	return execute(ctx, c, "SET maintenance_work_mem='128MB'; SET synchronous_commit=off; SET search_path TO "+s.schemas[sqltext.DefaultSchema]+", "+sqltext.DefaultSchema)
 }
 
 // with lends a connection.
@@ -73,8 +85,8 @@ func (s *stage) with(ctx context.Context, f func(*pgconn.PgConn) error) error {
 			return err
 		}
 		conn = fresh
-		if err := execute(ctx, conn, "SET maintenance_work_mem='128MB'; SET synchronous_commit=off"); err != nil {
-			return plain(err)
+		if err := s.prepare(ctx, conn); err != nil {
+			return err
 		}
 	}
 	return f(conn)
@@ -211,8 +223,43 @@ func (s *stage) AddObject(ctx context.Context, o database.Object) error {
 		return err
 	case len(head) > 1 && head[1] == "extension":
 		return s.extension(ctx, o)
+	case o.Kind == database.Type && strings.Contains(strings.ToLower(o.SQL[:min(len(o.SQL), 400)]), " as range "):
+		return s.rangeType(ctx, o)
 	}
 	return s.object(ctx, o)
+}
+
+// rangeType makes a range type where it belongs, for it cannot be moved: its
+// constructors belong to the server. One that is there already must be the same.
+func (s *stage) rangeType(ctx context.Context, o database.Object) error {
+	schema, name := sqltext.SplitName(o.Name)
+	var there string
+	err := s.with(ctx, func(c *pgconn.PgConn) error {
+		rows, err := ask(ctx, c, "SELECT t.oid, t.typtype FROM pg_catalog.pg_type t JOIN pg_catalog.pg_namespace n ON n.oid=t.typnamespace WHERE n.nspname=? AND t.typname=?", schema, name)
+		if err != nil || len(rows) == 0 {
+			return err
+		}
+		there, err = typeDefinition(ctx, c, rows[0][0], rows[0][1], sqltext.QuoteRelation(o.Name))
+		return err
+	})
+	switch {
+	case err != nil:
+		return fmt.Errorf("make type %s: %w", o.Name, err)
+	case there == o.SQL:
+		return nil
+	case there != "":
+		return fmt.Errorf("make type %s: the database has another type of this name, and a range type cannot be put aside; drop or rename it first", o.Name)
+	}
+	if err := s.exec(ctx, "make schema "+schema, "CREATE SCHEMA IF NOT EXISTS "+quote(schema)); err != nil {
+		return err
+	}
+	if err := s.run(ctx, "make type "+o.Name, o.SQL); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.made = append(s.made, "DROP TYPE IF EXISTS "+sqltext.QuoteRelation(o.Name))
+	return nil
 }
 
 // extension makes an extension that the database lacks.

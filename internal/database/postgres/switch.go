@@ -30,9 +30,10 @@ func itemsOf(ctx context.Context, c *pgconn.PgConn, schema string) (items []item
 			AND NOT EXISTS (SELECT 1 FROM pg_catalog.pg_depend d WHERE d.classid='pg_catalog.pg_class'::pg_catalog.regclass AND d.objid=c.oid AND d.deptype IN ('a','i') AND d.refclassid='pg_catalog.pg_class'::pg_catalog.regclass AND c.relkind='S')
 		UNION ALL SELECT 'TYPE', t.typname, '', t.oid
 			FROM pg_catalog.pg_type t JOIN pg_catalog.pg_namespace n ON n.oid=t.typnamespace LEFT JOIN pg_catalog.pg_class c ON c.oid=t.typrelid
-			WHERE n.nspname=$1 AND (t.typtype IN ('e','d','r','m') OR t.typtype='c' AND c.relkind='c') AND `+notOfExtension("pg_type", "t.oid")+`
+			WHERE n.nspname=$1 AND (t.typtype IN ('e','d') OR t.typtype='c' AND c.relkind='c') AND `+notOfExtension("pg_type", "t.oid")+`
 		UNION ALL SELECT 'ROUTINE', p.proname, pg_catalog.pg_get_function_identity_arguments(p.oid), p.oid
 			FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid=p.pronamespace WHERE n.nspname=$1 AND p.prokind IN ('f','p') AND `+notOfExtension("pg_proc", "p.oid")+`
+			AND NOT EXISTS (SELECT 1 FROM pg_catalog.pg_depend d WHERE d.classid='pg_catalog.pg_proc'::pg_catalog.regclass AND d.objid=p.oid AND d.deptype='i')
 		UNION ALL SELECT 'STATISTICS', x.stxname, '', x.oid FROM pg_catalog.pg_statistic_ext x JOIN pg_catalog.pg_namespace n ON n.oid=x.stxnamespace WHERE n.nspname=$1
 		ORDER BY 1, 2, 3`, schema)
 	if err != nil {

@@ -253,7 +253,7 @@ func TestObjectName(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, got)
 	}
-	_, err := ObjectName([]byte("CREATE TABLE t (a int)"), MySQL)
+	_, err := ObjectName([]byte("CREATE USER x"), MySQL)
 	assert.ErrorIs(t, err, ErrRefused)
 }
 
@@ -320,8 +320,9 @@ func FuzzInsert(f *testing.F) {
 func FuzzSplit(f *testing.F) {
 	f.Add([]byte("SET a=1; INSERT INTO t VALUES ('a;b');DELIMITER //\nx//"))
 	f.Add([]byte("CREATE TRIGGER t BEGIN SELECT 1; END;"))
+	f.Add([]byte("COPY t FROM stdin;\n1\t$$;\n\\.\nCREATE FUNCTION f() BEGIN ATOMIC SELECT 1; END; SELECT $a$;$a$, E'\\'';"))
 	f.Fuzz(func(t *testing.T, in []byte) {
-		for _, d := range []Dialect{MySQL, SQLite} {
+		for _, d := range []Dialect{MySQL, SQLite, Postgres} {
 			a, b := SplitBytes(in, d), NewSplitter(iotest.HalfReader(bytes.NewReader(in)), d, 0)
 			for {
 				x, errA := a.Next()
