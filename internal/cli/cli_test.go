@@ -124,7 +124,7 @@ func TestOutputs(t *testing.T) {
 	status, out, _ := run(t, "inspect", "m.tar.zst", "--list")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "  files/uploads/logo.png\n")
-	assert.Equal(t, 92, strings.Count(out, "\n"))
+	assert.Equal(t, 95, strings.Count(out, "\n"))
 }
 
 func TestJSON(t *testing.T) {
@@ -144,9 +144,9 @@ func TestJSON(t *testing.T) {
 	}
 	survey := document(0, "survey", dir)
 	assert.Equal(t, "http://ferry.brackwater.example", survey["address"])
-	assert.Len(t, survey["tables"], 6)
+	assert.Len(t, survey["tables"], 7)
 	packed := document(0, "pack", dir, "-o", file)
-	assert.EqualValues(t, 181, packed["summary"].(map[string]any)["rows"])
+	assert.EqualValues(t, 182, packed["summary"].(map[string]any)["rows"])
 	inspected := document(0, "inspect", file, "--check")
 	assert.Equal(t, true, inspected["checked"])
 	plan := document(0, "restore", file, filepath.Join(work, "new"), "--url", "https://new.example", "--plan")

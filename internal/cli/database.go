@@ -17,7 +17,7 @@ import (
 type databaseFlags struct{ url, passwordFile string }
 
 func (d *databaseFlags) add(cmd *cobra.Command, what string) {
-	cmd.Flags().StringVar(&d.url, "database", "", what+": mariadb://user@host:port/name[?socket=path] or sqlite:path (`URL`)")
+	cmd.Flags().StringVar(&d.url, "database", "", what+": mariadb://user@host:port/name[?socket=path], postgres://… alike, or sqlite:path (`URL`)")
 	cmd.Flags().StringVar(&d.passwordFile, "database-password-file", "", "read the database password from `FILE`; the environment variable HOVIX_DATABASE_PASSWORD serves too")
 }
 

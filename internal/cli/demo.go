@@ -47,8 +47,8 @@ and stay up until Ctrl-C.`,
 		},
 		RunE: func(cmd *cobra.Command, args []string) error { return a.demo(cmd.Context(), args, &f) },
 	}
-	f.db.add(cmd, "build the old site in this MariaDB database instead of SQLite")
-	cmd.Flags().StringVar(&f.newDB, "new-database", "", "restore into this MariaDB database; belongs to --database (`URL`)")
+	f.db.add(cmd, "build the old site in this MariaDB or PostgreSQL database instead of SQLite")
+	cmd.Flags().StringVar(&f.newDB, "new-database", "", "restore into this database of the same engine; belongs to --database (`URL`)")
 	cmd.Flags().BoolVar(&f.serve, "serve", false, "keep both sites up for a browser until Ctrl-C")
 	return cmd
 }
@@ -125,8 +125,8 @@ func (f *demoFlags) databases(a *app, opts *demo.TourOptions) (err error) {
 	if opts.NewDatabase, err = database.ParseURL(f.newDB); err != nil {
 		return usageError{err}
 	}
-	if opts.Database.Engine != database.MariaDB || opts.NewDatabase.Engine != database.MariaDB {
-		return usage("the demo uses SQLite unless --database and --new-database name MariaDB databases")
+	if opts.Database.Engine == database.SQLite || opts.Database.Engine != opts.NewDatabase.Engine {
+		return usage("the demo uses SQLite unless --database and --new-database name two MariaDB or two PostgreSQL databases")
 	}
 	if opts.Database.Same(opts.NewDatabase) {
 		return usage("--database and --new-database name the same database")

@@ -11,6 +11,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"hovix/internal/site"
 )
@@ -20,8 +21,10 @@ import (
 type Server struct {
 	folder string
 	base   string // of the site's address
-	db     *sql.DB
+	db     *store
 	tmpl   *template.Template
+	mu     sync.Mutex
+	signed map[string]bool // tokens of those who are logged in
 }
 
 // NewServer opens the site in folder. Close it after use.
@@ -38,7 +41,7 @@ func NewServer(folder string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Server{folder: s.Root, base: s.Address.Path, db: db, tmpl: t}, nil
+	return &Server{folder: s.Root, base: s.Address.Path, db: db, tmpl: t, signed: map[string]bool{}}, nil
 }
 
 // Close closes the site's database.
@@ -83,9 +86,12 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.ServeFile(w, r, filepath.Join(s.folder, filepath.FromSlash(p)))
 		return
 	}
-	v, err := s.view(p)
+	v, err := s.answer(w, r, p)
 	if errors.Is(err, sql.ErrNoRows) {
 		http.NotFound(w, r)
+		return
+	}
+	if err == nil && v == nil { // answered
 		return
 	}
 	var out bytes.Buffer
@@ -118,7 +124,7 @@ func (s *Server) view(p string) (*view, error) {
 // setting reads a serialized value.
 func (s *Server) setting(name string) (list, error) {
 	var text string
-	if err := s.db.QueryRow("SELECT value FROM setting WHERE name=?", name).Scan(&text); err != nil {
+	if err := s.db.row("SELECT value FROM setting WHERE name=?", name).Scan(&text); err != nil {
 		return nil, fmt.Errorf("setting %s: %v", name, err)
 	}
 	v, err := unserialize(text)
@@ -132,7 +138,7 @@ func (s *Server) setting(name string) (list, error) {
 // frame reads what stands around every page.
 func (s *Server) frame(v *view) error {
 	var footer string
-	if err := s.db.QueryRow("SELECT a.value, t.value, f.value FROM setting a, setting t, setting f WHERE a.name='address' AND t.name='title' AND f.name='footer'").Scan(&v.Home, &v.Site, &footer); err != nil {
+	if err := s.db.row("SELECT a.value, t.value, f.value FROM setting a, setting t, setting f WHERE a.name='address' AND t.name='title' AND f.name='footer'").Scan(&v.Home, &v.Site, &footer); err != nil {
 		return fmt.Errorf("settings: %v", err)
 	}
 	v.Footer, v.Style = template.HTML(footer), v.Home+"/assets/style.css"
@@ -177,7 +183,7 @@ func (s *Server) frame(v *view) error {
 func (s *Server) page(v *view, p string) error {
 	var body, blocks string
 	var id, picture int
-	if err := s.db.QueryRow("SELECT id, title, body, blocks, picture FROM page WHERE path=?", p).Scan(&id, &v.Title, &body, &blocks, &picture); err != nil {
+	if err := s.db.row("SELECT id, title, body, blocks, picture FROM page WHERE path=?", p).Scan(&id, &v.Title, &body, &blocks, &picture); err != nil {
 		return err
 	}
 	v.Body = template.HTML(body)
@@ -204,7 +210,7 @@ func (s *Server) page(v *view, p string) error {
 	}
 	var built, people int
 	var length float64
-	err := s.db.QueryRow("SELECT built, length, people FROM vessel WHERE page_id=?", id).Scan(&built, &length, &people)
+	err := s.db.row("SELECT built, length, people FROM vessel WHERE page_id=?", id).Scan(&built, &length, &people)
 	if err == nil {
 		v.Facts = []string{fmt.Sprintf("Built %d", built), fmt.Sprintf("%.1f m long", length), fmt.Sprintf("%d passengers", people)}
 	} else if !errors.Is(err, sql.ErrNoRows) {
@@ -221,7 +227,7 @@ func (s *Server) page(v *view, p string) error {
 
 func (s *Server) header(v *view, picture int) error {
 	var file string
-	err := s.db.QueryRow("SELECT file FROM media WHERE id=?", picture).Scan(&file)
+	err := s.db.row("SELECT file FROM media WHERE id=?", picture).Scan(&file)
 	v.Picture = v.Home + "/" + file
 	if errors.Is(err, sql.ErrNoRows) {
 		return fmt.Errorf("picture %d is missing", picture)
@@ -231,15 +237,15 @@ func (s *Server) header(v *view, picture int) error {
 
 // below lists the pages under a section's page.
 func (s *Server) below(v *view, p string) error {
-	return s.items(v, "SELECT path, title, '' FROM page WHERE path LIKE '"+p+"/%' ORDER BY id")
+	return s.items(v, "SELECT path, title, '' FROM page WHERE path LIKE ? ORDER BY id", p+"/%")
 }
 
 func (s *Server) listNews(v *view, n int) error {
 	return s.items(v, fmt.Sprintf("SELECT path, title, published FROM news ORDER BY id DESC LIMIT %d", n))
 }
 
-func (s *Server) items(v *view, query string) error {
-	rows, err := s.db.Query(query)
+func (s *Server) items(v *view, query string, args ...any) error {
+	rows, err := s.db.rows(query, args...)
 	if err != nil {
 		return err
 	}
@@ -258,14 +264,14 @@ func (s *Server) items(v *view, query string) error {
 func (s *Server) news(v *view, p string) error {
 	var body string
 	var id, picture int
-	if err := s.db.QueryRow("SELECT id, title, body, picture FROM news WHERE path=?", p).Scan(&id, &v.Title, &body, &picture); err != nil {
+	if err := s.db.row("SELECT id, title, body, picture FROM news WHERE path=?", p).Scan(&id, &v.Title, &body, &picture); err != nil {
 		return err
 	}
 	v.Body = template.HTML(body)
 	if err := s.header(v, picture); err != nil {
 		return err
 	}
-	rows, err := s.db.Query("SELECT author, body FROM shown_comment WHERE news_id=? ORDER BY id", id)
+	rows, err := s.db.rows("SELECT author, body FROM shown_comment WHERE news_id=? ORDER BY id", id)
 	if err != nil {
 		return err
 	}
