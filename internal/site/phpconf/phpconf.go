@@ -1,210 +1,242 @@
-// Package phpconf reads and changes settings in PHP source: constants made
-// with define or const, and variables set to a literal. It cuts the source
-// into tokens as PHP does, so that comments, strings and heredocs mislead
-// nobody; it runs nothing. A change replaces the bytes of one value and keeps
-// every other byte.
+// Package phpconf reads and changes settings in PHP source: constants,
+// variables, arrays, properties of classes and what a file returns. It cuts the
+// source into tokens as PHP does and follows it as far as that can be done
+// without running anything: joined texts, defaults of environment variables,
+// guards around definitions, files that are included. What only PHP could tell
+// is named with what it needs. A change replaces the bytes of one value and
+// keeps every other byte.
 package phpconf
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 )
 
-// File is a piece of PHP source with the settings found in it.
+// Options says what source may refer to. The zero value knows of nothing.
+type Options struct {
+	// Name is the path of the source, for __DIR__ and for what it includes.
+	Name string
+	// Read gives the content of a file that is included or asked for.
+	Read func(path string) ([]byte, error)
+	// Env gives an environment variable; nil: nothing is known of them.
+	Env func(name string) (string, bool)
+}
+
+// File is PHP source, with what it includes, and the settings found in it.
 type File struct {
-	src    []byte
-	consts map[string]value
-	vars   map[string]value
+	opts    Options
+	changed map[string][]byte // sources by name that are not as Read gives them
+	main    []byte
+	state   *state
 }
 
-// value is a setting's value and where it stands.
-type value struct {
-	text     string
-	known    bool // it is a literal or joins literals
-	from, to int
+// Parse reads source that stands alone. The error says where it stops being PHP.
+func Parse(src []byte) (*File, error) { return ParseWith(src, Options{}) }
+
+// ParseWith reads source that may refer to its surroundings.
+func ParseWith(src []byte, opts Options) (*File, error) {
+	f := &File{opts: opts, main: src, changed: map[string][]byte{}}
+	return f, f.read()
 }
 
-// Parse reads source. The error says where it stops being PHP.
-func Parse(src []byte) (*File, error) {
-	f := &File{src: src, consts: map[string]value{}, vars: map[string]value{}}
-	toks, err := tokens(src)
-	if err != nil {
-		return nil, err
-	}
-	for i := range toks {
-		f.read(toks[i:])
-	}
-	return f, nil
+func (f *File) read() (err error) {
+	f.state, err = follow(f.main, f.opts, f.changed)
+	return err
 }
 
-// read takes a setting that begins with the first token.
-func (f *File) read(t []token) {
-	word := func(i int) string {
-		if i < len(t) {
-			return strings.ToLower(t[i].text(f.src))
-		}
-		return ""
+func known(v value, ok bool) (string, bool) {
+	if !ok || v.maybe || v.kind == unknown || v.kind == array {
+		return "", false
 	}
-	switch {
-	case t[0].kind == tWord && word(0) == "define" && word(1) == "(" && len(t) > 4 && t[2].kind == tString && word(3) == ",":
-		name, ok := unquote(t[2].text(f.src))
-		if v, n := f.expression(t[4:]); ok && n > 0 {
-			keepFirst(f.consts, name, v)
-		}
-	case t[0].kind == tWord && word(0) == "const" && len(t) > 3 && word(2) == "=":
-		if v, n := f.expression(t[3:]); n > 0 {
-			keepFirst(f.consts, t[1].text(f.src), v)
-		}
-	case t[0].kind == tVar && len(t) > 2 && word(1) == "=":
-		if v, n := f.expression(t[2:]); n > 0 {
-			f.vars[t[0].text(f.src)[1:]] = v
-		}
-	}
-}
-
-// keepFirst sets a constant unless it is set: PHP ignores a second define.
-func keepFirst(m map[string]value, name string, v value) {
-	if _, ok := m[name]; !ok {
-		m[name] = v
-	}
-}
-
-// expression reads up to the comma, parenthesis or semicolon that ends a value.
-func (f *File) expression(t []token) (v value, n int) {
-	v.known = true
-	depth := 0
-	var b strings.Builder
-	for n < len(t) {
-		s := t[n].text(f.src)
-		if depth == 0 && (s == ")" || s == ";" || s == ",") {
-			break
-		}
-		switch {
-		case s == "(" || s == "[":
-			depth++
-			v.known = false
-		case s == ")" || s == "]":
-			depth--
-		case s == ".":
-		case t[n].kind == tString:
-			text, ok := unquote(s)
-			v.known = v.known && ok
-			b.WriteString(text)
-		case t[n].kind == tNumber, t[n].kind == tWord && isLiteralWord(s):
-			b.WriteString(s)
-		default:
-			v.known = false
-		}
-		n++
-	}
-	if n == 0 || n == len(t) {
-		return v, 0
-	}
-	v.text, v.from, v.to = b.String(), t[0].from, t[n-1].to
-	return v, n
-}
-
-func isLiteralWord(s string) bool {
-	switch strings.ToLower(s) {
-	case "true", "false", "null":
-		return true
-	}
-	return false
+	return v.s, true
 }
 
 // Const returns the value of a constant as text. ok is false if it is not
 // defined or cannot be known without running PHP.
 func (f *File) Const(name string) (text string, ok bool) {
-	v, found := f.consts[name]
-	return v.text, found && v.known
+	v, found := f.state.consts[name]
+	return known(v, found)
 }
 
-// Var returns the value of a variable, named without its dollar sign.
-func (f *File) Var(name string) (text string, ok bool) {
-	v, found := f.vars[name]
-	return v.text, found && v.known
+// Var returns the value of a variable, named without its dollar sign, or of an
+// element below it.
+func (f *File) Var(name string, path ...string) (text string, ok bool) {
+	v, found := walk(f.state.vars[name], path)
+	return known(v, found && f.state.vars[name].src != nil)
+}
+
+// Property returns the value that a class gives to one of its properties.
+func (f *File) Property(name string) (text string, ok bool) {
+	v, found := f.state.props[name]
+	return known(v, found)
+}
+
+// Returned gives an element of the array that the file returns.
+func (f *File) Returned(path ...string) (text string, ok bool) {
+	v, found := walk(f.state.result, path)
+	return known(v, found)
+}
+
+// Keys lists the keys of an array, by the name of its variable and a path below
+// it.
+func (f *File) Keys(name string, path ...string) (keys []string) {
+	v, _ := walk(f.state.vars[name], path)
+	for _, e := range v.list {
+		keys = append(keys, e.key)
+	}
+	return keys
+}
+
+func walk(v value, path []string) (value, bool) {
+	for _, key := range path {
+		if v.kind == unknown && v.why != "" {
+			return v, true
+		}
+		next, ok := v.at(key)
+		if !ok {
+			return value{}, false
+		}
+		v = next
+	}
+	return v, true
 }
 
 // Computed reports whether a constant is defined by an expression that only
 // PHP can evaluate.
-func (f *File) Computed(name string) bool {
-	v, found := f.consts[name]
-	return found && !v.known
+func (f *File) Computed(name string) bool { return f.WhyConst(name) != "" }
+
+// WhyConst says what the value of a constant needs; "" if it is known, or not
+// there.
+func (f *File) WhyConst(name string) string { return why(f.state.consts[name]) }
+
+// WhyVar says the same of a variable or an element below it.
+func (f *File) WhyVar(name string, path ...string) string {
+	v, _ := walk(f.state.vars[name], path)
+	return why(v)
 }
 
+// WhyProperty says the same of a property.
+func (f *File) WhyProperty(name string) string { return why(f.state.props[name]) }
+
+func why(v value) string {
+	switch {
+	case v.src == nil && v.why == "":
+		return ""
+	case v.maybe && v.kind != unknown:
+		return "a condition that Hovix cannot decide"
+	case v.kind == unknown:
+		return v.why
+	}
+	return ""
+}
+
+// Environment lists the environment variables that the source asks for.
+func (f *File) Environment() []string { return f.state.env }
+
+// Included lists the files that the source includes, by the paths that it gives.
+func (f *File) Included() []string { return f.state.included }
+
 // SetConst gives a constant a text value, in place; a constant that is not
-// there is defined right behind the opening tag.
+// there, or only under a condition, is defined right behind the opening tag.
 func (f *File) SetConst(name, text string) error {
-	if v, ok := f.consts[name]; ok {
-		return f.replace(v.from, v.to, quote(text))
+	if v, ok := f.state.consts[name]; ok && !v.maybe {
+		return f.replace(v, quote(text))
 	}
 	return f.insert("define( " + quote(name) + ", " + quote(text) + " );\n")
 }
 
-// SetVar gives a variable a text value, in place, or sets it right behind the
-// opening tag.
-func (f *File) SetVar(name, text string) error {
-	if v, ok := f.vars[name]; ok {
-		return f.replace(v.from, v.to, quote(text))
+// SetVar gives a variable, or an element below it, a text value: in place, or by
+// a new element or statement.
+func (f *File) SetVar(name, text string, path ...string) error {
+	top, ok := f.state.vars[name]
+	if v, found := walk(top, path); ok && found && v.src != nil && !v.maybe && (v.kind != unknown || len(path) == 0 || v.to > v.from) {
+		return f.replace(v, quote(text))
 	}
-	return f.insert("$" + name + " = " + quote(text) + ";\n")
+	statement := "$" + name
+	for _, p := range path {
+		statement += "[" + quote(p) + "]"
+	}
+	statement += " = " + quote(text) + ";\n"
+	if ok { // behind what sets the rest of it
+		return f.add(statement)
+	}
+	return f.insert(statement)
+}
+
+// SetProperty gives a property of a class a text value, in place.
+func (f *File) SetProperty(name, text string) error {
+	v, ok := f.state.props[name]
+	if !ok {
+		return fmt.Errorf("the class has no property $%s", name)
+	}
+	return f.replace(v, quote(text))
+}
+
+// SetReturned gives an element of the array that the file returns a text value,
+// in place.
+func (f *File) SetReturned(text string, path ...string) error {
+	v, ok := walk(f.state.result, path)
+	if !ok || v.src == nil {
+		return fmt.Errorf("what the file returns has no element %s", strings.Join(path, "."))
+	}
+	return f.replace(v, quote(text))
 }
 
 // Bytes gives the source as it is now.
-func (f *File) Bytes() []byte { return f.src }
+func (f *File) Bytes() []byte { return f.main }
 
-func (f *File) replace(from, to int, text string) error {
-	src := append(append(bytes.Clone(f.src[:from]), text...), f.src[to:]...)
-	g, err := Parse(src)
-	if err != nil {
+// Changed gives the content of an included file that has been changed.
+func (f *File) Changed(name string) ([]byte, bool) {
+	b, ok := f.changed[name]
+	return b, ok
+}
+
+// replace puts text into the place of a value.
+func (f *File) replace(v value, text string) error {
+	return f.edit(v.src, v.from, v.to, text)
+}
+
+func (f *File) edit(s *source, from, to int, text string) error {
+	src := slices.Concat(s.bytes[:from], []byte(text), s.bytes[to:])
+	g := &File{opts: f.opts, main: f.main, changed: f.changed}
+	if s.main {
+		g.main = src
+	} else {
+		g.changed[s.name] = src
+	}
+	if err := g.read(); err != nil {
 		return fmt.Errorf("change a setting: %w", err)
 	}
 	*f = *g
 	return nil
 }
 
+var errNoTag = errors.New("the file has no opening <?php")
+
 func (f *File) insert(text string) error {
-	at := bytes.Index(f.src, []byte("<?php"))
+	src := f.state.main
+	at := bytes.Index(src.bytes, []byte("<?php"))
 	if at < 0 {
-		return fmt.Errorf("the file has no opening <?php")
+		return errNoTag
 	}
 	at += len("<?php")
-	if n := bytes.IndexByte(f.src[at:], '\n'); n >= 0 && len(bytes.TrimSpace(f.src[at:at+n])) == 0 {
-		return f.replace(at+n+1, at+n+1, text)
+	if n := bytes.IndexByte(src.bytes[at:], '\n'); n >= 0 && len(bytes.TrimSpace(src.bytes[at:at+n])) == 0 {
+		return f.edit(src, at+n+1, at+n+1, text)
 	}
-	return f.replace(at, at, "\n"+text)
+	return f.edit(src, at, at, "\n"+text)
 }
 
-// quote writes a single-quoted PHP string.
-func quote(s string) string {
-	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s) + "'"
-}
-
-// unquote reads a quoted string without interpolation. ok is false where a
-// variable is put in.
-func unquote(s string) (text string, ok bool) {
-	if len(s) < 2 {
-		return "", false
+// add puts a statement at the end of the source, before what ends PHP there.
+func (f *File) add(text string) error {
+	src := f.state.main
+	at := len(src.bytes)
+	if n := len(src.tokens); n > 0 && src.tokens[n-1].text(src.bytes) == "?>" {
+		at = src.tokens[n-1].from
+	} else if at > 0 && src.bytes[at-1] != '\n' {
+		text = "\n" + text
 	}
-	body := s[1 : len(s)-1]
-	var b strings.Builder
-	for i := 0; i < len(body); i++ {
-		c := body[i]
-		switch {
-		case c == '$' && s[0] == '"':
-			return "", false
-		case c != '\\' || i+1 == len(body):
-			b.WriteByte(c)
-		case body[i+1] == '\\' || body[i+1] == s[0]:
-			i++
-			b.WriteByte(body[i])
-		case s[0] == '"' && strings.IndexByte("nrt$", body[i+1]) >= 0:
-			i++
-			b.WriteByte(map[byte]byte{'n': '\n', 'r': '\r', 't': '\t', '$': '$'}[body[i]])
-		default:
-			b.WriteByte(c)
-		}
-	}
-	return b.String(), true
+	return f.edit(src, at, at, text)
 }

@@ -3,6 +3,7 @@ package phpconf
 import (
 	"bytes"
 	"fmt"
+	"slices"
 )
 
 type tokenKind int
@@ -11,8 +12,10 @@ const (
 	tWord   tokenKind = iota // name, keyword
 	tVar                     // $name
 	tString                  // '…' or "…"
+	tHeredoc
 	tNumber
-	tOther // a single byte, or a heredoc, which is no value that is read here
+	tOther // an operator or another single byte
+	tEnd   // behind the last token
 )
 
 type token struct {
@@ -22,8 +25,11 @@ type token struct {
 
 func (t token) text(src []byte) string { return string(src[t.from:t.to]) }
 
+// operators of more than one byte, longest first.
+var operators = []string{"===", "!==", "<=>", "**=", "...", "??=", "<<=", ">>=", "?->", "==", "!=", "<>", "<=", ">=", "&&", "||", "??", "->", "=>", "::", ".=", "+=", "-=", "*=", "/=", "%=", "|=", "&=", "^=", "++", "--", "**", "<<", ">>"}
+
 // tokens cuts PHP source into tokens, without space and comments and without
-// what stands outside of <?php … ?>.
+// what stands outside of <?php … ?>. The end of PHP ends a statement.
 func tokens(src []byte) ([]token, error) {
 	var out []token
 	for i := 0; i < len(src); {
@@ -41,6 +47,9 @@ func tokens(src []byte) ([]token, error) {
 				out = append(out, token{kind, i, i + n})
 			}
 			i += n
+		}
+		if i < len(src) {
+			out = append(out, token{tOther, i, i + 2})
 		}
 	}
 	return out, nil
@@ -72,26 +81,31 @@ func next(src []byte, i int) (kind tokenKind, n int, skip bool, err error) {
 		return 0, 0, false, open(src, i, "string")
 	case has("<<<"):
 		if n := heredoc(rest); n > 0 {
-			return tOther, n, false, nil
+			return tHeredoc, n, false, nil
 		}
 		return tOther, 3, false, nil
 	case c == '$' && len(rest) > 1 && isName(rest[1]):
 		return tVar, 1 + nameLength(rest[1:]), false, nil
-	case c >= '0' && c <= '9':
+	case c >= '0' && c <= '9', c == '.' && len(rest) > 1 && rest[1] >= '0' && rest[1] <= '9':
 		n := 1
-		for n < len(rest) && (isName(rest[n]) || rest[n] == '.') {
+		for n < len(rest) && (isName(rest[n]) && rest[n] != '\\' || rest[n] == '.') {
 			n++
 		}
 		return tNumber, n, false, nil
-	case isName(c), c == '\\':
+	case isName(c):
 		return tWord, 1 + nameLength(rest[1:]), false, nil
+	}
+	if at := slices.IndexFunc(operators, has); at >= 0 {
+		return tOther, len(operators[at]), false, nil
 	}
 	return tOther, 1, false, nil
 }
 
 func open(src []byte, i int, what string) error {
-	return fmt.Errorf("line %d: a %s has no end", 1+bytes.Count(src[:i], []byte("\n")), what)
+	return fmt.Errorf("line %d: a %s has no end", line(src, i), what)
 }
+
+func line(src []byte, at int) int { return 1 + bytes.Count(src[:at], []byte("\n")) }
 
 // lineComment ends at the line's end or at ?>.
 func lineComment(b []byte) int {
@@ -105,32 +119,41 @@ func lineComment(b []byte) int {
 	return n
 }
 
-// heredoc gives the length of <<<NAME … NAME, 0 if it is none.
-func heredoc(b []byte) int {
+// heredocParts finds the name of <<<NAME … NAME, where its text begins, where
+// the line of its end begins, and how long all is; 0 if it is none.
+func heredocParts(b []byte) (name []byte, quoted bool, body, last, length int) {
 	i := 3
 	for i < len(b) && (b[i] == ' ' || b[i] == '\t') {
 		i++
 	}
-	quoted := i < len(b) && (b[i] == '\'' || b[i] == '"')
-	if quoted {
+	if quoted = i < len(b) && b[i] == '\''; quoted || i < len(b) && b[i] == '"' {
 		i++
 	}
 	n := nameLength(b[i:])
 	if n == 0 {
-		return 0
+		return nil, false, 0, 0, 0
 	}
-	name := b[i : i+n]
+	name = b[i : i+n]
 	for at := i + n; ; {
 		nl := bytes.IndexByte(b[at:], '\n')
 		if nl < 0 {
-			return 0
+			return nil, false, 0, 0, 0
 		}
 		at += nl + 1
-		line := bytes.TrimLeft(b[at:], " \t")
-		if bytes.HasPrefix(line, name) && (len(line) == n || !isName(line[n])) {
-			return len(b) - len(line) + n
+		if body == 0 {
+			body = at
+		}
+		rest := bytes.TrimLeft(b[at:], " \t")
+		if bytes.HasPrefix(rest, name) && (len(rest) == n || !isName(rest[n])) {
+			return name, quoted, body, at, len(b) - len(rest) + n
 		}
 	}
+}
+
+// heredoc gives the length of <<<NAME … NAME, 0 if it is none.
+func heredoc(b []byte) int {
+	_, _, _, _, n := heredocParts(b)
+	return n
 }
 
 func isName(c byte) bool {
