@@ -42,8 +42,8 @@ func (e Engine) Dialect() sqltext.Dialect {
 	return sqltext.MySQL
 }
 
-// port is where servers of the engine listen unless they are told otherwise.
-func (e Engine) port() int {
+// DefaultPort is where servers of the engine listen unless they are told otherwise.
+func (e Engine) DefaultPort() int {
 	if e == Postgres {
 		return 5432
 	}
@@ -139,7 +139,7 @@ func (l Location) Same(o Location) bool {
 		return filepath.Clean(l.Path) == filepath.Clean(o.Path)
 	}
 	port := func(l Location) int {
-		return cmp.Or(l.Port, l.Engine.port())
+		return cmp.Or(l.Port, l.Engine.DefaultPort())
 	}
 	host := func(h string) string {
 		if h == "" || h == "127.0.0.1" || h == "::1" {

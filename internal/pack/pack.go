@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -281,6 +282,7 @@ func (r *Result) note(t site.Thing) { r.Largest = site.KeepLargest(r.Largest, t)
 
 // settings packs the settings files, without their secrets.
 func (p *packer) settings() error {
+	files, entries := site.Files{}, []archive.Entry{}
 	for _, rel := range p.s.Settings {
 		path := filepath.Join(p.s.Root, filepath.FromSlash(rel))
 		st, err := os.Stat(path)
@@ -293,11 +295,14 @@ func (p *packer) settings() error {
 			p.problem(rel, "the settings file cannot be read: "+site.ReasonOf(err))
 			continue
 		}
-		if content, err = p.s.Blank(rel, content); err != nil {
-			return fmt.Errorf("take the secrets out of %s: %w", rel, err)
-		}
-		e := archive.Entry{Name: manifest.SettingsDir + rel, Type: archive.TypeFile, Mode: uint32(st.Mode().Perm()), ModTime: st.ModTime()}
-		if err := p.w.AddBytes(e, content); err != nil {
+		files[rel] = content
+		entries = append(entries, archive.Entry{Name: manifest.SettingsDir + rel, Type: archive.TypeFile, Mode: uint32(st.Mode().Perm()), ModTime: st.ModTime()})
+	}
+	if err := p.s.Blank(files); err != nil {
+		return fmt.Errorf("take the secrets out of the settings: %w", err)
+	}
+	for _, e := range entries {
+		if err := p.w.AddBytes(e, files[strings.TrimPrefix(e.Name, manifest.SettingsDir)]); err != nil {
 			return err
 		}
 		p.res.Summary.Settings++

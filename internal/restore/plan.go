@@ -38,8 +38,8 @@ type Plan struct {
 	location database.Location
 	address  rewrite.Address
 	parent   string
-	inside   string            // SQLite: path of the database file in the target folder
-	existing map[string][]byte // settings files of the target
+	inside   string     // SQLite: path of the database file in the target folder
+	existing site.Files // settings files of the target
 }
 
 // Overwrites reports whether the restore replaces anything.
@@ -48,7 +48,7 @@ func (p *Plan) Overwrites() bool { return p.Lose.Count > 0 || len(p.Tables) > 0 
 func decodeJSON(content []byte, v any) error { return json.Unmarshal(content, v) }
 
 func (r *run) makePlan(ctx context.Context) error {
-	p := &Plan{Manifest: r.m, existing: map[string][]byte{}}
+	p := &Plan{Manifest: r.m, existing: site.Files{}}
 	r.plan, r.res.Plan = p, p
 	if err := p.folder(r.opts.Target); err != nil {
 		return err

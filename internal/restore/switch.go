@@ -110,7 +110,7 @@ func syncDir(dir string) error {
 
 // writeSettings puts the target's values into the archive's settings files.
 func (r *run) writeSettings() error {
-	t := site.SettingsTarget{Database: r.plan.location, Address: r.plan.address}
+	t := site.SettingsTarget{Root: r.plan.Target, Database: r.plan.location, Address: r.plan.address, Existing: r.plan.existing}
 	if r.m.Database != nil {
 		t.Prefix = r.m.Database.Prefix
 		if r.plan.inside != "" {
@@ -122,10 +122,9 @@ func (r *run) writeSettings() error {
 		names = append(names, rel)
 	}
 	slices.Sort(names)
+	files := site.Files{}
 	for _, rel := range names {
-		f := r.settings[rel]
-		t.Existing = r.plan.existing[rel]
-		content := f.content
+		content := r.settings[rel].content
 		var tally rewrite.Tally
 		res := r.tallyOf("settings", rel)
 		tally.KeepFindings(&res.Sample, maxSamples)
@@ -133,11 +132,13 @@ func (r *run) writeSettings() error {
 			content = out
 		}
 		res.Tally.Add(&tally)
-		content, err := r.kind.Write(rel, content, t)
-		if err != nil {
-			return fmt.Errorf("write the settings file %s: %w", rel, err)
-		}
-		if err := r.files.write(rel, f.entry, content); err != nil {
+		files[rel] = content
+	}
+	if err := r.kind.Write(files, t); err != nil {
+		return fmt.Errorf("write the settings: %w", err)
+	}
+	for _, rel := range names {
+		if err := r.files.write(rel, r.settings[rel].entry, files[rel]); err != nil {
 			return err
 		}
 		r.res.Settings = append(r.res.Settings, rel)

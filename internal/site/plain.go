@@ -26,37 +26,38 @@ func (plain) Identifiers() []string { return nil }
 
 func (plain) Ask(context.Context, *Site, database.Reader) error { return nil }
 
-func (plain) Blank(rel string, content []byte) ([]byte, error) {
-	return blankSiteFile(rel, content)
-}
+func (plain) Blank(files Files) error { return files.blankSiteFile() }
 
-// blankSiteFile empties the password in a site file. Other files it gives back.
-func blankSiteFile(rel string, content []byte) ([]byte, error) {
-	if rel != SiteFile {
-		return content, nil
+// blankSiteFile empties the password in a site file, if there is one.
+func (files Files) blankSiteFile() error {
+	content, ok := files[SiteFile]
+	if !ok {
+		return nil
 	}
-	f, err := parseSiteFile(rel, content)
+	f, err := parseSiteFile(SiteFile, content)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if f.DatabasePassword != "" {
-		content = setTOML(content, "database-password", "")
+		files[SiteFile] = setTOML(content, "database-password", "")
 	}
-	return content, nil
+	return nil
 }
 
-func (plain) Write(rel string, content []byte, t SettingsTarget) ([]byte, error) {
-	return writeSiteFile(rel, content, t)
-}
+func (plain) Write(files Files, t SettingsTarget) error { return files.writeSiteFile(t) }
 
-// writeSiteFile puts the target's database and address into a site file.
-func writeSiteFile(rel string, content []byte, t SettingsTarget) ([]byte, error) {
-	if rel != SiteFile {
-		return content, nil
+func (plain) Touches(string) []Touch { return nil }
+
+// writeSiteFile puts the target's database and address into a site file, if
+// there is one.
+func (files Files) writeSiteFile(t SettingsTarget) error {
+	content, ok := files[SiteFile]
+	if !ok {
+		return nil
 	}
-	f, err := parseSiteFile(rel, content)
+	f, err := parseSiteFile(SiteFile, content)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if !t.Address.IsZero() && f.Address != "" {
 		content = setTOML(content, "address", t.Address.String())
@@ -67,10 +68,11 @@ func writeSiteFile(rel string, content []byte, t SettingsTarget) ([]byte, error)
 			content = setTOML(content, "database-password", t.Database.Password)
 		}
 	}
-	if _, err := parseSiteFile(rel, content); err != nil {
-		return nil, fmt.Errorf("change the site file: %w", err)
+	if _, err := parseSiteFile(SiteFile, content); err != nil {
+		return fmt.Errorf("change the site file: %w", err)
 	}
-	return content, nil
+	files[SiteFile] = content
+	return nil
 }
 
 func (plain) Accounts(context.Context, string, database.Reader) ([]Account, error) { return nil, nil }

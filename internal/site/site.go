@@ -56,6 +56,7 @@ type Site struct {
 	Uploads  []string          // folders with what people uploaded, relative to Root
 	Caches   []string          // folders whose content comes back by itself
 	LeaveOut []string          // further files and folders that are not carried, as globs
+	Passing  []string          // tables whose rows are not carried because they come back or expire, as globs
 	Settings []string          // files with settings, relative to Root
 	Keep     []string          // columns whose addresses must not change, as table.column
 	Notes    []string          // what is unusual about it
@@ -64,11 +65,15 @@ type Site struct {
 
 // SettingsTarget is what a restore writes into settings.
 type SettingsTarget struct {
-	Database database.Location
+	Root     string            // absolute path of the target's folder
+	Database database.Location // the path of an SQLite file is relative to Root, if it lies in it
 	Address  rewrite.Address
 	Prefix   string
-	Existing []byte // the same file as it was on the target; nil if there was none
+	Existing Files // settings files as they were on the target
 }
+
+// Files are settings files by their paths relative to the site's folder.
+type Files map[string][]byte
 
 // Kind is the software that a site runs.
 type Kind interface {
@@ -82,13 +87,23 @@ type Kind interface {
 	Identifiers() []string
 	// Ask adds what only the database knows. It may be called without effect.
 	Ask(ctx context.Context, s *Site, r database.Reader) error
-	// Blank removes secrets from a settings file.
-	Blank(rel string, content []byte) ([]byte, error)
-	// Write puts the target's values into a settings file of an archive.
-	Write(rel string, content []byte, t SettingsTarget) ([]byte, error)
+	// Blank removes the secrets from the settings files.
+	Blank(files Files) error
+	// Write puts the target's values into the settings files of an archive.
+	Write(files Files, t SettingsTarget) error
+	// Touches are the changes to tables with which the site answers at its new
+	// place at once.
+	Touches(prefix string) []Touch
 	// Accounts lists the logins that may administer the site. prefix is that of
 	// its tables.
 	Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error)
+}
+
+// Touch is a change to a table of a restored site before it is put in place.
+type Touch struct {
+	Table string
+	SQL   string // in which %s stands for the table
+	Why   string // for people: what it does
 }
 
 // Identifiers gives the columns that any kind keeps from rewriting, as patterns
@@ -101,7 +116,7 @@ func Identifiers() (patterns []string) {
 }
 
 // kinds are all kinds in the order in which a folder is tried.
-var kinds = []Kind{wordpress{}, plain{}}
+var kinds = []Kind{wordpress{}, drupal{}, joomla{}, mediawiki{}, plain{}}
 
 // KindOf returns the kind of this name. The error suggests the nearest.
 func KindOf(name string) (Kind, error) {
@@ -187,7 +202,7 @@ func detect(root string, file *siteFile) (Kind, error) {
 			return k, nil
 		}
 	}
-	err := fmt.Errorf("%w: %s holds neither %s nor the settings of a kind that Hovix knows (wordpress)", ErrNoSite, root, SiteFile)
+	err := fmt.Errorf("%w: %s holds neither %s nor the settings of a kind that Hovix knows (drupal, joomla, mediawiki, wordpress)", ErrNoSite, root, SiteFile)
 	if sub := siteBelow(root); sub != "" {
 		return nil, fmt.Errorf("%w; there is one in %s", err, sub)
 	}
@@ -212,8 +227,8 @@ func siteBelow(root string) string {
 // Ask adds what only the database knows of the site: name, address, version.
 func (s *Site) Ask(ctx context.Context, r database.Reader) error { return s.kind.Ask(ctx, s, r) }
 
-// Blank removes secrets from a settings file of the site.
-func (s *Site) Blank(rel string, content []byte) ([]byte, error) { return s.kind.Blank(rel, content) }
+// Blank removes the secrets from the settings files of the site.
+func (s *Site) Blank(files Files) error { return s.kind.Blank(files) }
 
 // Accounts lists the logins that may administer the site.
 func (s *Site) Accounts(ctx context.Context, r database.Reader) ([]Account, error) {

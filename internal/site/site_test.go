@@ -80,8 +80,9 @@ func TestWordPressSecretsComeAndGo(t *testing.T) {
 	require.NoError(t, err)
 	source, err := os.ReadFile(filepath.Join(s.Root, wpConfig))
 	require.NoError(t, err)
-	blank, err := s.Blank(wpConfig, source)
-	require.NoError(t, err)
+	files := Files{wpConfig: source}
+	require.NoError(t, s.Blank(files))
+	blank := files[wpConfig]
 	for _, secret := range []string{"p4ss", "secret one"} {
 		assert.NotContains(t, string(blank), secret)
 	}
@@ -89,9 +90,8 @@ func TestWordPressSecretsComeAndGo(t *testing.T) {
 	assert.Contains(t, string(blank), "'shop_user'")
 
 	target := SettingsTarget{Database: database.Location{Engine: database.MariaDB, Host: "db2", Port: 3310, User: "u2", Password: `it's`, Name: "n2"}, Prefix: "abc_"}
-	fresh, err := s.kind.Write(wpConfig, blank, target)
-	require.NoError(t, err)
-	conf, err := phpconf.Parse(fresh)
+	require.NoError(t, s.kind.Write(files, target))
+	conf, err := phpconf.Parse(files[wpConfig])
 	require.NoError(t, err)
 	get := func(name string) string { v, _ := conf.Const(name); return v }
 	assert.Equal(t, []string{"n2", "u2", "it's", "db2:3310"}, []string{get("DB_NAME"), get("DB_USER"), get("DB_PASSWORD"), get("DB_HOST")})
@@ -102,10 +102,10 @@ func TestWordPressSecretsComeAndGo(t *testing.T) {
 	}
 	assert.Len(t, seen, len(wpSecrets), "each secret is its own")
 
-	target.Existing = []byte("<?php define('AUTH_KEY', 'of the target');")
-	kept, err := s.kind.Write(wpConfig, blank, target)
-	require.NoError(t, err)
-	conf, err = phpconf.Parse(kept)
+	target.Existing = Files{wpConfig: []byte("<?php define('AUTH_KEY', 'of the target');")}
+	files[wpConfig] = blank
+	require.NoError(t, s.kind.Write(files, target))
+	conf, err = phpconf.Parse(files[wpConfig])
 	require.NoError(t, err)
 	assert.Equal(t, "of the target", get("AUTH_KEY"), "the target's own secrets stay")
 }
@@ -113,9 +113,9 @@ func TestWordPressSecretsComeAndGo(t *testing.T) {
 func TestWordPressThatCannotBeRead(t *testing.T) {
 	root := wordpressTree(t, "localhost")
 	for content, want := range map[string]string{
-		"<?php define('DB_NAME', getenv('DB'));": "computed by PHP code",
-		"<?php // nothing":                       "DB_NAME is not defined",
-		"<?php define('DB_NAME', 'x":             "line 1: a string has no end",
+		"<?php define('DB_NAME', getenv('HOVIX_NO_SUCH'));": "DB_NAME needs the environment variable HOVIX_NO_SUCH, which is not set here; name the database with --database",
+		"<?php // nothing":           "DB_NAME is not defined",
+		"<?php define('DB_NAME', 'x": "line 1: a string has no end",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(root, wpConfig), []byte(content), 0o644))
 		_, err := Open(root)
@@ -202,20 +202,16 @@ func TestSiteFileOverridesDetection(t *testing.T) {
 
 func TestWriteSiteFileInPlace(t *testing.T) {
 	content := []byte("# head\nname = 'Ferry'\naddress  =  \"http://old.example\"   # where\ndatabase = 'sqlite:a.sqlite'\ndatabase-password = \"s3cret # \\\" x\"\n[more]\naddress = \"inner\"\n")
-	_, err := (plain{}).Write(SiteFile, content, SettingsTarget{})
-	require.Error(t, err, "an unknown table is an error, not lost")
-	content = content[:len(content)-len("[more]\naddress = \"inner\"\n")]
-	blank, err := (plain{}).Blank(SiteFile, content)
-	require.NoError(t, err)
-	assert.NotContains(t, string(blank), "s3cret")
+	files := Files{SiteFile: content, "config.json": []byte("{}")}
+	require.Error(t, (plain{}).Write(files, SettingsTarget{}), "an unknown table is an error, not lost")
+	files[SiteFile] = content[:len(content)-len("[more]\naddress = \"inner\"\n")]
+	require.NoError(t, (plain{}).Blank(files))
+	assert.NotContains(t, string(files[SiteFile]), "s3cret")
 	addr, err := rewrite.ParseAddress("https://new.example/x")
 	require.NoError(t, err)
-	out, err := (plain{}).Write(SiteFile, blank, SettingsTarget{Address: addr, Database: database.Location{Engine: database.SQLite, Path: `odd "name".db`}})
-	require.NoError(t, err)
-	assert.Equal(t, "# head\nname = 'Ferry'\naddress  =  \"https://new.example/x\"   # where\ndatabase = \"sqlite:odd \\\"name\\\".db\"\ndatabase-password = \"\"\n", string(out))
-	other, err := (plain{}).Write("config.json", []byte("{}"), SettingsTarget{Address: addr})
-	require.NoError(t, err)
-	assert.Equal(t, "{}", string(other))
+	require.NoError(t, (plain{}).Write(files, SettingsTarget{Address: addr, Database: database.Location{Engine: database.SQLite, Path: `odd "name".db`}}))
+	assert.Equal(t, "# head\nname = 'Ferry'\naddress  =  \"https://new.example/x\"   # where\ndatabase = \"sqlite:odd \\\"name\\\".db\"\ndatabase-password = \"\"\n", string(files[SiteFile]))
+	assert.Equal(t, "{}", string(files["config.json"]))
 }
 
 func TestSetTOML(t *testing.T) {

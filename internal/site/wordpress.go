@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -37,17 +38,13 @@ func (wordpress) Detect(root string) bool {
 
 func (wordpress) Read(root string) (*Site, error) {
 	file := filepath.Join(root, wpConfig)
-	src, err := os.ReadFile(file)
+	s := &Site{Prefix: "wp_", Uploads: []string{"wp-content/uploads"},
+		Caches:   []string{"wp-content/cache", "wp-content/upgrade"},
+		LeaveOut: []string{"wp-content/debug.log", "error_log"}}
+	conf, err := phpSettings(s, root, wpConfig, "wp-settings.php", "wp-includes", "wp-admin", "wp-content")
 	if err != nil {
 		return nil, err
 	}
-	conf, err := phpconf.Parse(src)
-	if err != nil {
-		return nil, fmt.Errorf("%s, %w", file, err)
-	}
-	s := &Site{Prefix: "wp_", Settings: []string{wpConfig}, Uploads: []string{"wp-content/uploads"},
-		Caches:   []string{"wp-content/cache", "wp-content/upgrade"},
-		LeaveOut: []string{"wp-content/debug.log", "error_log"}}
 	if p, ok := conf.Var("table_prefix"); ok {
 		s.Prefix = p
 	}
@@ -98,8 +95,8 @@ func wpDatabase(conf *phpconf.File) (database.Location, error) {
 		to   *string
 	}{{"DB_NAME", &l.Name}, {"DB_USER", &l.User}, {"DB_PASSWORD", &l.Password}, {"DB_HOST", &l.Host}} {
 		v, ok := conf.Const(c.name)
-		if !ok && conf.Computed(c.name) {
-			return l, fmt.Errorf("%s is computed by PHP code, which Hovix does not run; name the database with --database", c.name)
+		if why := conf.WhyConst(c.name); !ok && why != "" {
+			return l, fmt.Errorf("%s needs %s; name the database with --database", c.name, why)
 		}
 		if !ok {
 			return l, fmt.Errorf("%s is not defined", c.name)
@@ -168,39 +165,31 @@ func (wordpress) Ask(ctx context.Context, s *Site, r database.Reader) error {
 	return nil
 }
 
-func (wordpress) Blank(rel string, content []byte) ([]byte, error) {
-	if rel != wpConfig {
-		return blankSiteFile(rel, content)
+func (wordpress) Blank(files Files) error {
+	var names []string
+	for _, name := range append([]string{"DB_PASSWORD", "WP_REDIS_PASSWORD", "FTP_PASS", "SMTP_PASS*"}, wpSecrets...) {
+		names = append(names, "const "+name)
 	}
-	conf, err := phpconf.Parse(content)
-	if err != nil {
-		return nil, err
-	}
-	for _, name := range append([]string{"DB_PASSWORD"}, wpSecrets...) {
-		_, known := conf.Const(name)
-		if known || conf.Computed(name) {
-			if err := conf.SetConst(name, ""); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return conf.Bytes(), nil
+	return errors.Join(files.erase(wpConfig, names...), files.blankSiteFile())
 }
 
 // Write sets the database login, and secrets: the target's own, so that logins
 // there stay valid, or fresh ones.
-func (wordpress) Write(rel string, content []byte, t SettingsTarget) ([]byte, error) {
-	if rel != wpConfig {
-		return writeSiteFile(rel, content, t)
+func (wordpress) Write(files Files, t SettingsTarget) error {
+	if err := files.writeSiteFile(t); err != nil {
+		return err
 	}
-	conf, err := phpconf.Parse(content)
+	if _, ok := files[wpConfig]; !ok {
+		return nil
+	}
+	conf, err := files.php(wpConfig)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	set := [][2]string{{"DB_NAME", t.Database.Name}, {"DB_USER", t.Database.User}, {"DB_PASSWORD", t.Database.Password}, {"DB_HOST", joinHost(t.Database)}}
 	var existing *phpconf.File
-	if t.Existing != nil {
-		existing, _ = phpconf.Parse(t.Existing) // a broken file has no secrets to take over
+	if _, ok := t.Existing[wpConfig]; ok {
+		existing, _ = t.Existing.php(wpConfig) // a broken file has no secrets to take over
 	}
 	for _, name := range wpSecrets {
 		v := rand.Text() + rand.Text()
@@ -213,15 +202,25 @@ func (wordpress) Write(rel string, content []byte, t SettingsTarget) ([]byte, er
 	}
 	for _, kv := range set {
 		if err := conf.SetConst(kv[0], kv[1]); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if t.Prefix != "" {
 		if err := conf.SetVar("table_prefix", t.Prefix); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return conf.Bytes(), nil
+	files.keep(wpConfig, conf)
+	return nil
+}
+
+// Touches let the routing rules be made anew at the first visit, and forget what
+// was kept for a while.
+func (wordpress) Touches(prefix string) []Touch {
+	return []Touch{
+		{prefix + "options", "DELETE FROM %s WHERE option_name='rewrite_rules'", "routing rules are made anew at the first visit"},
+		{prefix + "options", `DELETE FROM %s WHERE option_name LIKE '\_transient\_%%' OR option_name LIKE '\_site\_transient\_%%'`, "temporary records are forgotten"},
+	}
 }
 
 func (wordpress) Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error) {

@@ -116,6 +116,7 @@ func (w *walker) assign(name string, path []string) value {
 			v = value{kind: text, s: a + b, src: v.src, from: v.from, to: v.to}
 		}
 	}
+	w.st.note(append([]string{"var", name}, path...), v)
 	if w.dead > 0 {
 		return v
 	}

@@ -26,6 +26,7 @@ type state struct {
 	props    map[string]value
 	result   value
 	env      []string
+	places   []place
 	included []string
 	open     []string // files that are being followed
 }
@@ -42,6 +43,20 @@ func follow(src []byte, opts Options, changed map[string][]byte) (*state, error)
 	w.statements("")
 	st.result = w.result
 	return st, nil
+}
+
+// place is where something is given a value, whether that is executed or not.
+type place struct {
+	path []string // "const", "var" or "property", the name, keys
+	v    value
+}
+
+// note remembers where a value stands, and all elements of an array.
+func (st *state) note(path []string, v value) {
+	st.places = append(st.places, place{path, v})
+	for _, e := range v.list {
+		st.note(append(slices.Clone(path), e.key), e.val)
+	}
 }
 
 // walker goes through one source.
@@ -308,10 +323,11 @@ func (w *walker) class() {
 				w.i++
 			}
 			w.group()
-		case w.peek(0).kind == tVar && w.isAt(1, "="):
-			name := w.peek(0).text(w.src.bytes)[1:]
+		case (w.peek(0).kind == tVar || w.peek(0).kind == tWord) && w.isAt(1, "="):
+			name := strings.TrimPrefix(w.peek(0).text(w.src.bytes), "$")
 			w.i += 2
 			v := w.expression()
+			w.st.note([]string{"property", name}, v)
 			if w.dead == 0 {
 				v.maybe = w.maybe > 0
 				w.st.props[name] = v
@@ -341,6 +357,7 @@ func (w *walker) constants() {
 
 // define sets a constant unless it is set: PHP ignores a second definition.
 func (w *walker) define(name string, v value) {
+	w.st.note([]string{"const", name}, v)
 	if old, ok := w.st.consts[name]; w.dead > 0 || ok && !old.maybe {
 		return
 	} else if ok {

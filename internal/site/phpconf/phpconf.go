@@ -68,7 +68,8 @@ func (f *File) Var(name string, path ...string) (text string, ok bool) {
 	return known(v, found && f.state.vars[name].src != nil)
 }
 
-// Property returns the value that a class gives to one of its properties.
+// Property returns the value that a class gives to one of its properties or
+// constants.
 func (f *File) Property(name string) (text string, ok bool) {
 	v, found := f.state.props[name]
 	return known(v, found)
@@ -183,6 +184,35 @@ func (f *File) SetReturned(text string, path ...string) error {
 		return fmt.Errorf("what the file returns has no element %s", strings.Join(path, "."))
 	}
 	return f.replace(v, quote(text))
+}
+
+// Values gives the texts of the values for which match returns true, as for
+// Erase.
+func (f *File) Values(match func(path []string) bool) (texts []string) {
+	for _, p := range f.state.places {
+		if p.v.kind == text && match(p.path) {
+			texts = append(texts, p.v.s)
+		}
+	}
+	return texts
+}
+
+// Erase empties every value for which match returns true, wherever it is set and
+// whether that is executed or not. It is asked with "const", "var" or "property",
+// the name, and the keys below it.
+func (f *File) Erase(match func(path []string) bool) error {
+	for range 1000 {
+		at := slices.IndexFunc(f.state.places, func(p place) bool {
+			return p.v.src != nil && p.v.kind != array && match(p.path) && string(p.v.src.bytes[p.v.from:p.v.to]) != "''"
+		})
+		if at < 0 {
+			return nil
+		}
+		if err := f.replace(f.state.places[at].v, "''"); err != nil {
+			return err
+		}
+	}
+	return errors.New("there are too many values to be emptied")
 }
 
 // Bytes gives the source as it is now.
