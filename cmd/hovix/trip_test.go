@@ -185,7 +185,7 @@ function neutral($v, $a, $f) {
   if (strlen($v) > 1 && ($v[0] == '{' || $v[0] == '[') && ($j = json_decode($v, true)) !== null) return ['json', neutral($j, $a, $f)];
   $host = substr($a, strpos($a, '//'));
   return str_replace([$a, rawurlencode($a), str_replace('/', '\\/', $a), $host, $f], ['{site}', '{SITE}', '{s\\ite}', '{host}', '{root}'], $v); }
-foreach (["SELECT CONCAT('o:', option_name) k, option_value v FROM harb_options", "SELECT CONCAT('m:', meta_id) k, meta_value v FROM harb_postmeta", "SELECT CONCAT('u:', umeta_id) k, meta_value v FROM harb_usermeta", "SELECT CONCAT('p:', ID) k, post_content v FROM harb_posts", "SELECT CONCAT('c:', comment_ID) k, comment_content v FROM harb_comments"] as $q)
+foreach (["SELECT CONCAT('o:', option_name) k, option_value v FROM harb_options WHERE option_name<>'rewrite_rules' AND option_name NOT LIKE '%transient%'", "SELECT CONCAT('m:', meta_id) k, meta_value v FROM harb_postmeta", "SELECT CONCAT('u:', umeta_id) k, meta_value v FROM harb_usermeta", "SELECT CONCAT('p:', ID) k, post_content v FROM harb_posts", "SELECT CONCAT('c:', comment_ID) k, comment_content v FROM harb_comments"] as $q)
   foreach ($db->query($q) as $row) $out[$row['k']] = neutral($row['v'], $address, $folder);
 ksort($out);
 echo json_encode($out, JSON_PRETTY_PRINT | JSON_PARTIAL_OUTPUT_ON_ERROR);`

@@ -24,6 +24,8 @@ type packFlags struct {
 	parts    []string
 	compress string
 	yes      bool
+	only     []string
+	without  []string
 	db       databaseFlags
 }
 
@@ -37,6 +39,10 @@ archive. The database is read in one consistent snapshot; the site can stay in
 use. Passwords and keys are taken out of the settings. The archive is a tar
 file with Zstandard compression, which tar opens as well.
 
+Caches, logs, version control, archives lying around, and tables that fill by
+themselves are left out, and named with their sizes. --without leaves out more,
+--only packs a section of the site: some folders, some tables.
+
 With '-o -' the archive goes to standard output, for a pipe:
 
   hovix pack SITE -o - | ssh new.example hovix restore - FOLDER --url https://new.example --yes`,
@@ -46,6 +52,8 @@ With '-o -' the archive goes to standard output, for a pipe:
 	}
 	cmd.Flags().StringVarP(&f.out, "output", "o", "", "write the archive to `FILE`; '-' is standard output")
 	cmd.Flags().StringSliceVar(&f.parts, "parts", nil, "pack only these parts: database, uploads, code, settings (`LIST`)")
+	cmd.Flags().StringArrayVar(&f.without, "without", nil, "leave out: a path or pattern, table:PATTERN for rows, or spam, trash, revisions where the kind knows them (`WHAT`)")
+	cmd.Flags().StringArrayVar(&f.only, "only", nil, "pack a section alone: a path or pattern, or table:PATTERN (`WHAT`)")
 	cmd.Flags().StringVar(&f.compress, "compress", "fast", "how hard to compress: fast, balanced or small (`LEVEL`)")
 	cmd.Flags().BoolVarP(&f.yes, "yes", "y", false, "overwrite FILE if it exists")
 	f.db.add(cmd, "pack this database instead of the one in the site's settings")
@@ -94,6 +102,9 @@ func (a *app) pack(ctx context.Context, path string, f *packFlags) error {
 	s, err := a.openSite(path, &f.db)
 	if err != nil {
 		return err
+	}
+	if err := s.Choose(f.only, f.without); err != nil {
+		return usageError{err}
 	}
 	out, err := a.createArchive(f, s)
 	if err != nil {

@@ -263,6 +263,9 @@ func printRestored(p *ui.Printer, res *restore.Result) {
 		p.Field("Log in as", accountLines(res.Accounts)...)
 		p.Field("", p.Dim("Accounts came from the archive; those of the target are gone."))
 	}
+	if len(res.Touched) > 0 {
+		p.Field("Beside", res.Touched...)
+	}
 	printLeftovers(p, res)
 	for _, w := range res.Warnings {
 		p.Warn("%s", w)

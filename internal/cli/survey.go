@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -171,14 +173,35 @@ func printThings(p *ui.Printer, title string, things []site.Thing) {
 	p.Table(rows, 1)
 }
 
+// manyLeftOut is how many things that were left out are named one by one.
+const manyLeftOut = 20
+
 func printLeftOut(p *ui.Printer, list []site.LeftOut) {
 	if len(list) == 0 {
 		return
 	}
+	// Rows first: there are few, and they are the least expected.
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, func(a, b site.LeftOut) int { return cmp.Compare(b.Rows, a.Rows) })
 	p.Section("Left out")
 	var rows [][]string
-	for _, l := range list {
-		rows = append(rows, []string{ui.Short(l.What, 44), l.Reason, ui.Count(l.Files, "file", "files"), ui.Bytes(l.Bytes)})
+	rest := site.LeftOut{}
+	for i, l := range list {
+		if i >= manyLeftOut && len(list) > manyLeftOut+1 {
+			rest.Files, rest.Bytes = rest.Files+l.Files, rest.Bytes+l.Bytes
+			continue
+		}
+		amount, size := ui.Count(l.Files, "file", "files"), ui.Bytes(l.Bytes)
+		if l.Rows > 0 || strings.HasPrefix(l.What, "rows of ") {
+			amount = ui.Count(l.Rows, "row", "rows")
+			if l.Bytes == 0 {
+				size = ""
+			}
+		}
+		rows = append(rows, []string{ui.Short(l.What, 44), l.Reason, amount, size})
+	}
+	if n := len(list) - len(rows); n > 0 {
+		rows = append(rows, []string{fmt.Sprintf("… and %d more", n), "", ui.Count(rest.Files, "file", "files"), ui.Bytes(rest.Bytes)})
 	}
 	p.Table(rows, 2, 3)
 }

@@ -225,8 +225,9 @@ type Reader interface {
 	// prints it, and the statements for keys that are better made after the
 	// rows, all without semicolons.
 	Definition(ctx context.Context, table string) (create string, keys []string, err error)
-	// Rows gives the rows of the table to yield, in chunks of about size bytes.
-	Rows(ctx context.Context, table string, size int, yield func(Chunk) error) error
+	// Rows gives the rows of the table to yield, in chunks of about size bytes, but
+	// those of which the SQL condition without is true, if it is not empty.
+	Rows(ctx context.Context, table, without string, size int, yield func(Chunk) error) error
 	// Objects lists what is not a table in an order in which it can be made.
 	Objects(ctx context.Context) ([]Object, error)
 	// Prologue and Epilogue are statements for the client that loads the text.
@@ -237,6 +238,14 @@ type Reader interface {
 	// NotCarried lists what the database holds that Tables and Objects leave out.
 	NotCarried(ctx context.Context) ([]string, error)
 	Close() error
+}
+
+// Remaining gives the WHERE clause for the rows of which a condition is not true.
+func Remaining(without string) string {
+	if without == "" {
+		return ""
+	}
+	return " WHERE (" + without + ") IS NOT TRUE"
 }
 
 // Forker is a Reader whose snapshot others can read too.
@@ -273,6 +282,8 @@ type Stage interface {
 	// AddObject takes an object. An early one is made at once; others when all
 	// tables are there.
 	AddObject(ctx context.Context, o Object) error
+	// Touch runs a statement that changes the staged rows of a table.
+	Touch(ctx context.Context, stmt string) error
 	// Ready does what can be done before the switch, when everything is staged.
 	Ready(ctx context.Context) error
 	// Count gives the number of staged rows.

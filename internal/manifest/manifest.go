@@ -52,6 +52,7 @@ type Manifest struct {
 	Files    site.Amount       `json:"files"`          // as counted before packing
 	LeftOut  []site.LeftOut    `json:"leftOut,omitempty"`
 	Notes    []string          `json:"notes,omitempty"`
+	Section  bool              `json:"section,omitempty"` // it holds a section of the site
 }
 
 // Database is what the manifest says of the database.

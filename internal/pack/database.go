@@ -32,9 +32,12 @@ func (p *packer) database(ctx context.Context) error {
 	if err := p.sql("0-begin", p.db.Prologue()); err != nil {
 		return err
 	}
-	objects, err := p.db.Objects(ctx)
-	if err != nil {
-		return err
+	var objects []database.Object
+	if !p.s.Section() { // they may need tables that are not there
+		var err error
+		if objects, err = p.db.Objects(ctx); err != nil {
+			return err
+		}
 	}
 	if err := p.objects(manifest.EarlyName, objects, true); err != nil {
 		return err
@@ -68,16 +71,21 @@ func fileName(table string) string {
 // job is a table to be packed.
 type job struct {
 	database.Table
-	base string // of the names of its entries
-	keys []string
+	base    string // of the names of its entries
+	keys    []string
+	without string // condition of rows that stay behind
 }
 
 // tables packs all definitions in their order, then the rows: the largest tables
 // first, two at a time where the engine lets two read one snapshot.
 func (p *packer) tables(ctx context.Context) error {
 	var jobs []job
+	without := map[string][]string{}
+	for _, k := range p.s.Skips(p.res.Manifest.Database.Tables) {
+		without[k.Table] = append(without[k.Table], "("+k.Where+")")
+	}
 	for i, t := range p.res.Manifest.Database.Tables {
-		j := job{Table: t, base: fmt.Sprintf("t%05d-%s", i+1, fileName(t.Name))}
+		j := job{Table: t, base: fmt.Sprintf("t%05d-%s", i+1, fileName(t.Name)), without: strings.Join(without[t.Name], " OR ")}
 		create, keys, err := p.db.Definition(ctx, t.Name)
 		if err != nil {
 			return err
@@ -125,7 +133,13 @@ func (p *packer) tables(ctx context.Context) error {
 func (p *packer) table(ctx context.Context, r database.Reader, j job) error {
 	sum := manifest.TableSummary{Name: j.Name}
 	n := 0
-	err := r.Rows(ctx, j.Name, chunkSize, func(c database.Chunk) error {
+	rows := func(yield func(database.Chunk) error) error {
+		if p.s.WithoutRows(j.Name) != "" {
+			return nil
+		}
+		return r.Rows(ctx, j.Name, j.without, chunkSize, yield)
+	}
+	err := rows(func(c database.Chunk) error {
 		n++
 		sum.Rows += c.Rows
 		sum.Bytes += int64(len(c.SQL))

@@ -72,7 +72,7 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 		opts.Now = start
 	}
 	p := &packer{s: s, opts: opts, rep: progress.Of(opts.Progress)}
-	if p.wants(site.Database) && !s.Database.IsZero() {
+	if p.wants(site.Database) && !s.Database.IsZero() && s.SectionHas(true) {
 		db, err := engines.Open(ctx, s.Database)
 		if err != nil {
 			return nil, err
@@ -108,7 +108,7 @@ func (p *packer) wants(part site.Part) bool { return slices.Contains(p.opts.Part
 func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	s := p.s
 	m := &manifest.Manifest{Format: manifest.Format, Made: p.opts.Now.UTC().Truncate(time.Second), By: p.opts.By, Kind: s.Kind, Name: s.Name,
-		Root: s.Root, Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Notes: s.Notes}
+		Root: s.Root, Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Notes: s.Notes, Section: s.Section()}
 	if !s.Address.IsZero() {
 		m.Address = s.Address.String()
 	}
@@ -116,7 +116,7 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 		m.Others = append(m.Others, o.String())
 	}
 	for _, part := range site.Parts {
-		if p.wants(part) && (part != site.Database || p.db != nil) {
+		if p.wants(part) && (part != site.Database || p.db != nil) && (part != site.Settings || !s.Section()) && (part == site.Database || part == site.Settings || s.SectionHas(false)) {
 			m.Parts = append(m.Parts, part)
 		}
 	}
@@ -140,6 +140,9 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 		return nil, err
 	}
 	d.Tables = s.Own(all)
+	if m.LeftOut, err = s.RowsLeftOut(ctx, p.db, d.Tables, m.LeftOut); err != nil {
+		return nil, err
+	}
 	if d.NotCarried, err = p.db.NotCarried(ctx); err != nil {
 		return nil, err
 	}
@@ -165,10 +168,12 @@ func (p *packer) all(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := p.files(ctx); err != nil {
-		return err
+	if p.s.SectionHas(false) {
+		if err := p.files(ctx); err != nil {
+			return err
+		}
 	}
-	if p.wants(site.Settings) {
+	if p.wants(site.Settings) && !p.s.Section() {
 		if err := p.settings(); err != nil {
 			return err
 		}

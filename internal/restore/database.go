@@ -360,6 +360,26 @@ func sortColumns(c []ColumnResult) {
 	})
 }
 
+// touch makes the changes with which the site answers at its new place at once.
+func (r *run) touch(ctx context.Context) error {
+	if r.m.Section {
+		return nil
+	}
+	var names []string
+	for _, t := range r.m.Database.Tables {
+		names = append(names, t.Name)
+	}
+	for _, t := range r.kind.Touches(r.m.Database.Prefix, names) {
+		if err := r.db.Touch(ctx, fmt.Sprintf(t.SQL, r.db.Target(t.Table))); err != nil {
+			return err
+		}
+		if !slices.Contains(r.res.Touched, t.Why) {
+			r.res.Touched = append(r.res.Touched, t.Why)
+		}
+	}
+	return nil
+}
+
 // complete checks that everything that the archive promises has been staged.
 func (r *run) complete(ctx context.Context) error {
 	if r.m == nil {

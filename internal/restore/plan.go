@@ -53,6 +53,9 @@ func (r *run) makePlan(ctx context.Context) error {
 	if err := p.folder(r.opts.Target); err != nil {
 		return err
 	}
+	if r.m.Section && p.Lose.Count > 0 {
+		return fmt.Errorf("the archive holds a section of a site, and %s holds %d files that it would replace; restore it to a new folder, and copy from there", p.Target, p.Lose.Count)
+	}
 	p.readExisting()
 	if err := p.addresses(r.opts); err != nil {
 		return err

@@ -50,7 +50,8 @@ type Result struct {
 	Columns  []ColumnResult     `json:"rewritten"`
 	Settings []string           `json:"settings"`
 	Accounts []site.Account     `json:"accounts,omitempty"`
-	Kept     string             `json:"kept,omitempty"` // folder that holds what was replaced
+	Touched  []string           `json:"touched,omitempty"` // what was done beside, for people
+	Kept     string             `json:"kept,omitempty"`    // folder that holds what was replaced
 	Replaced *database.Replaced `json:"replaced,omitempty"`
 	Warnings []string           `json:"warnings,omitempty"`
 	Summary  *manifest.Summary  `json:"summary"`
@@ -131,6 +132,9 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		return nil, err
 	}
 	if r.db != nil {
+		if err := r.touch(ctx); err != nil {
+			return nil, err
+		}
 		if err := r.db.Ready(ctx); err != nil {
 			return nil, err
 		}

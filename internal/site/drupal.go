@@ -93,9 +93,7 @@ func (drupal) Read(root string) (*Site, error) {
 			s.addAddress(a)
 		}
 	}
-	if s.Address.IsZero() {
-		s.Notes = append(s.Notes, "Drupal does not record its own address; say it in a hovix.toml beside the program (kind = \"drupal\", address = \"https://…\"), so that it can be rewritten.")
-	}
+	s.unsaid = "Drupal does not record its own address; say it in a hovix.toml in the site's folder (kind = \"drupal\", address = \"https://…\"), so that it can be rewritten."
 	return s, nil
 }
 
@@ -149,7 +147,15 @@ func drupalDatabase(conf *phpconf.File, program string) (database.Location, erro
 			return l, fmt.Errorf("the port of the database is %q; a port is a number", port)
 		}
 	}
+	socketHost(&l)
 	return l, nil
+}
+
+// socketHost takes a folder in the place of PostgreSQL's host as that of a socket.
+func socketHost(l *database.Location) {
+	if l.Engine == database.Postgres && strings.HasPrefix(l.Host, "/") {
+		l.Host, l.Socket = "", l.Host
+	}
 }
 
 func (drupal) Identifiers() []string { return nil }
@@ -258,7 +264,11 @@ func drupalWrite(conf *phpconf.File, rel string, t SettingsTarget) error {
 	return nil
 }
 
-func (drupal) Touches(string) []Touch { return nil }
+func (drupal) Touches(string, []string) []Touch { return nil }
+
+func (drupal) Words() []string { return nil }
+
+func (drupal) Skips(string, []string) []Skip { return nil }
 
 func (drupal) Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error) {
 	q := func(t string) string { return ident(r, prefix+t) }

@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -49,9 +50,7 @@ func (joomla) Read(root string) (*Site, error) {
 			s.addAddress(a)
 		}
 	}
-	if s.Address.IsZero() {
-		s.Notes = append(s.Notes, "Joomla does not record its own address unless live_site is set; say it in a hovix.toml in its folder (kind = \"joomla\", address = \"https://…\"), so that it can be rewritten.")
-	}
+	s.unsaid = "Joomla does not record its own address unless live_site is set; say it in a hovix.toml in its folder (kind = \"joomla\", address = \"https://…\"), so that it can be rewritten."
 	s.Passing = []string{s.Prefix + "session"}
 	if src, err := os.ReadFile(filepath.Join(root, "libraries/src/Version.php")); err == nil {
 		if v, err := phpconf.Parse(src); err == nil {
@@ -89,6 +88,7 @@ func joomlaDatabase(conf *phpconf.File) (database.Location, error) {
 		*c.to = v
 	}
 	splitHost(&l)
+	socketHost(&l)
 	return l, nil
 }
 
@@ -151,7 +151,17 @@ func (joomla) Write(files Files, t SettingsTarget) error {
 	return nil
 }
 
-func (joomla) Touches(string) []Touch { return nil }
+func (joomla) Touches(string, []string) []Touch { return nil }
+
+func (joomla) Words() []string { return []string{"trash"} }
+
+// Skips are articles in the trash, whose state is -2.
+func (joomla) Skips(prefix string, tables []string) []Skip {
+	if !slices.Contains(tables, prefix+"content") {
+		return nil
+	}
+	return []Skip{{"trash", prefix + "content", "state=-2", "trash"}}
+}
 
 // Accounts are those of the group of super users, whose number is 8.
 func (joomla) Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error) {

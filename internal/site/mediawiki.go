@@ -55,9 +55,8 @@ func (mediawiki) Read(root string) (*Site, error) {
 				s.addAddress(a)
 			}
 		}
-	} else {
-		s.Notes = append(s.Notes, "The settings give no address ($wgServer); say it in a hovix.toml in the site's folder (kind = \"mediawiki\", address = \"https://…\").")
 	}
+	s.unsaid = "The settings give no address ($wgServer); say it in a hovix.toml in the site's folder (kind = \"mediawiki\", address = \"https://…\")."
 	if dir, ok := conf.Var("wgUploadDirectory"); ok {
 		if inside := relative(root, dir); filepath.IsLocal(inside) && inside != "images" {
 			s.Uploads = append(s.Uploads, inside)
@@ -107,6 +106,7 @@ func mediawikiDatabase(conf *phpconf.File, root string) (database.Location, erro
 		}
 	}
 	splitHost(&l)
+	socketHost(&l)
 	if port, _ := conf.Var("wgDBport"); port != "" && l.Port == 0 {
 		l.Port, _ = strconv.Atoi(port)
 	}
@@ -205,7 +205,11 @@ func mediawikiAddress(conf *phpconf.File, a rewrite.Address) (set [][2]string) {
 	return set
 }
 
-func (mediawiki) Touches(string) []Touch { return nil }
+func (mediawiki) Touches(string, []string) []Touch { return nil }
+
+func (mediawiki) Words() []string { return nil }
+
+func (mediawiki) Skips(string, []string) []Skip { return nil }
 
 // Accounts are those of the group sysop. PostgreSQL has them in another table.
 func (mediawiki) Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error) {

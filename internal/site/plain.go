@@ -46,7 +46,11 @@ func (files Files) blankSiteFile() error {
 
 func (plain) Write(files Files, t SettingsTarget) error { return files.writeSiteFile(t) }
 
-func (plain) Touches(string) []Touch { return nil }
+func (plain) Touches(string, []string) []Touch { return nil }
+
+func (plain) Words() []string { return nil }
+
+func (plain) Skips(string, []string) []Skip { return nil }
 
 // writeSiteFile puts the target's database and address into a site file, if
 // there is one.

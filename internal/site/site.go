@@ -61,6 +61,8 @@ type Site struct {
 	Keep     []string          // columns whose addresses must not change, as table.column
 	Notes    []string          // what is unusual about it
 	kind     Kind
+	choice   choice
+	unsaid   string // what to say where no address is known
 }
 
 // SettingsTarget is what a restore writes into settings.
@@ -93,7 +95,11 @@ type Kind interface {
 	Write(files Files, t SettingsTarget) error
 	// Touches are the changes to tables with which the site answers at its new
 	// place at once.
-	Touches(prefix string) []Touch
+	Touches(prefix string, tables []string) []Touch
+	// Words are the names of its Skips that can be asked for.
+	Words() []string
+	// Skips are rows that can stay behind, or always do.
+	Skips(prefix string, tables []string) []Skip
 	// Accounts lists the logins that may administer the site. prefix is that of
 	// its tables.
 	Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error)
@@ -182,6 +188,9 @@ func Open(path string) (*Site, error) {
 		if err := file.override(s); err != nil {
 			return nil, err
 		}
+	}
+	if s.Address.IsZero() && s.unsaid != "" {
+		s.Notes = append(s.Notes, s.unsaid)
 	}
 	return s, nil
 }

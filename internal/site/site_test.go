@@ -140,11 +140,11 @@ func TestWalkSortsFilesIntoParts(t *testing.T) {
 		"wp-includes/version.php": Code, "index.php": Code, "link.php": Code,
 	}, parts)
 	assert.Equal(t, map[string]LeftOut{
-		"wp-content/cache":     {"wp-content/cache", "cache", 1, 6},
-		"wp-content/debug.log": {"wp-content/debug.log", "as the site's settings say", 1, 3},
-		".git":                 {".git", "version control", 1, 3},
-		"sub/.git":             {"sub/.git", "version control", 1, 3},
-		"backup.tar.zst":       {"backup.tar.zst", "an archive", 1, 14},
+		"wp-content/cache":     {What: "wp-content/cache", Reason: "cache", Files: 1, Bytes: 6},
+		"wp-content/debug.log": {What: "wp-content/debug.log", Reason: "as the site's settings say", Files: 1, Bytes: 3},
+		".git":                 {What: ".git", Reason: "version control", Files: 1, Bytes: 3},
+		"sub/.git":             {What: "sub/.git", Reason: "version control", Files: 1, Bytes: 3},
+		"backup.tar.zst":       {What: "backup.tar.zst", Reason: "an archive", Files: 1, Bytes: 14},
 	}, out)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()

@@ -77,6 +77,9 @@ func (v *Survey) database(ctx context.Context) error {
 	}
 	v.Tables = v.Site.Own(all)
 	v.Others = len(all) - len(v.Tables)
+	if v.LeftOut, err = v.Site.RowsLeftOut(ctx, r, v.Tables, v.LeftOut); err != nil {
+		return err
+	}
 	a := Amount{Count: int64(len(v.Tables))}
 	for _, t := range v.Tables {
 		a.Bytes += t.Bytes
@@ -91,16 +94,6 @@ func (v *Survey) database(ctx context.Context) error {
 	}
 	v.Accounts, err = v.Site.Accounts(ctx, r)
 	return err
-}
-
-// Own gives the tables that belong to the site: those with its prefix.
-func (s *Site) Own(all []database.Table) (own []database.Table) {
-	for _, t := range all {
-		if len(t.Name) >= len(s.Prefix) && t.Name[:len(s.Prefix)] == s.Prefix {
-			own = append(own, t)
-		}
-	}
-	return own
 }
 
 // KeepLargest puts t into a list of the largest things, largest first, if it is

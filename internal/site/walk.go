@@ -12,6 +12,9 @@ import (
 	"hovix/internal/database"
 )
 
+// cacheReason is why caches are not carried.
+const cacheReason = "cache"
+
 // File is a file, folder or link of a site.
 type File struct {
 	Rel  string // path relative to the root, with slashes
@@ -25,7 +28,16 @@ type LeftOut struct {
 	What   string `json:"what"` // path relative to the root
 	Reason string `json:"reason"`
 	Files  int64  `json:"files"`
+	Rows   int64  `json:"rows,omitempty"`
 	Bytes  int64  `json:"bytes"`
+}
+
+// lyingAround end the names of archives and dumps that people leave in the folder
+// of a site; below it they may be what the site offers.
+var lyingAround = []string{".zip", ".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tar.xz", ".7z", ".rar", ".sql", ".sql.gz", ".sql.zst", ".sql.bz2"}
+
+func hasEnding(name string, endings []string) bool {
+	return slices.ContainsFunc(endings, func(e string) bool { return strings.HasSuffix(strings.ToLower(name), e) })
 }
 
 // versionControl are folders of version-control systems.
@@ -57,6 +69,12 @@ func (s *Site) Walk(ctx context.Context, visit func(File) error, leftOut func(Le
 			return nil
 		}
 		if reason := s.reason(rel, d); reason != "" {
+			if reason == notOfSection {
+				if d.IsDir() {
+					return filepath.SkipDir
+				}
+				return nil
+			}
 			l := LeftOut{What: rel, Reason: reason}
 			l.Files, l.Bytes = sizeOf(p)
 			leftOut(l)
@@ -108,7 +126,7 @@ func (s *Site) reason(rel string, d fs.DirEntry) string {
 	case d.IsDir() && slices.Contains(versionControl, name):
 		return "version control"
 	case d.IsDir() && slices.Contains(s.Caches, rel):
-		return "cache"
+		return cacheReason
 	case strings.Contains(name, ".hovix-stage-"), strings.Contains(name, ".hovix-before-"):
 		return "an earlier restore"
 	case !d.IsDir() && !d.Type().IsRegular() && d.Type()&fs.ModeSymlink == 0:
@@ -122,10 +140,14 @@ func (s *Site) reason(rel string, d fs.DirEntry) string {
 			return "as the site's settings say"
 		}
 	}
-	if !d.IsDir() && strings.HasSuffix(name, ".tar.zst") {
+	switch {
+	case d.IsDir():
+	case strings.HasSuffix(name, ".tar.zst"), !strings.Contains(rel, "/") && hasEnding(name, lyingAround):
 		return "an archive"
+	case strings.HasSuffix(name, ".log") && s.PartOf(rel) != Uploads:
+		return "a log"
 	}
-	return ""
+	return s.choice.unchosen(rel, d.IsDir())
 }
 
 func (s *Site) isDatabaseFile(rel string) bool {

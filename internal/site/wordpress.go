@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -216,11 +217,54 @@ func (wordpress) Write(files Files, t SettingsTarget) error {
 
 // Touches let the routing rules be made anew at the first visit, and forget what
 // was kept for a while.
-func (wordpress) Touches(prefix string) []Touch {
-	return []Touch{
-		{prefix + "options", "DELETE FROM %s WHERE option_name='rewrite_rules'", "routing rules are made anew at the first visit"},
-		{prefix + "options", `DELETE FROM %s WHERE option_name LIKE '\_transient\_%%' OR option_name LIKE '\_site\_transient\_%%'`, "temporary records are forgotten"},
+func (wordpress) Touches(prefix string, tables []string) (touches []Touch) {
+	for _, p := range wpBlogs(prefix, tables) {
+		touches = append(touches,
+			Touch{p + "options", "DELETE FROM %s WHERE option_name='rewrite_rules'", "routing rules are made anew at the first visit"},
+			Touch{p + "options", "DELETE FROM %s WHERE " + wpTemporary, "temporary records are forgotten"})
 	}
+	return touches
+}
+
+// wpTemporary is the condition of options that are kept for a while only.
+const wpTemporary = `LEFT(option_name,11)='_transient_' OR LEFT(option_name,16)='_site_transient_'`
+
+// wpBlogs gives the prefixes of the tables of all sites of a network, which of a
+// single site is one.
+func wpBlogs(prefix string, tables []string) (prefixes []string) {
+	for _, t := range tables {
+		rest, ok := strings.CutPrefix(t, prefix)
+		if number, isOptions := strings.CutSuffix(rest, "options"); ok && isOptions && strings.Trim(number, "0123456789_") == "" {
+			prefixes = append(prefixes, prefix+number)
+		}
+	}
+	return prefixes
+}
+
+func (wordpress) Words() []string { return []string{"spam", "trash", "revisions"} }
+
+func (wordpress) Skips(prefix string, tables []string) (skips []Skip) {
+	add := func(name, table, where, why string) {
+		if slices.Contains(tables, table) {
+			skips = append(skips, Skip{name, table, where, why})
+		}
+	}
+	for _, p := range wpBlogs(prefix, tables) {
+		of := func(column, table, key, where string) string {
+			return column + " IN (SELECT " + key + " FROM " + sqltext.QuoteName(p+table, sqltext.MySQL) + " WHERE " + where + ")"
+		}
+		add("", p+"options", wpTemporary, "temporary records")
+		for _, c := range [][2]string{{"spam", "comment_approved='spam'"}, {"trash", "comment_approved IN ('trash','post-trashed')"}} {
+			add(c[0], p+"comments", c[1], c[0])
+			add(c[0], p+"commentmeta", of("comment_id", "comments", "comment_ID", c[1]), c[0])
+		}
+		for _, c := range [][2]string{{"trash", "post_status='trash'"}, {"revisions", "post_type='revision'"}} {
+			add(c[0], p+"posts", c[1], c[0])
+			add(c[0], p+"postmeta", of("post_id", "posts", "ID", c[1]), c[0])
+			add(c[0], p+"term_relationships", of("object_id", "posts", "ID", c[1]), c[0])
+		}
+	}
+	return skips
 }
 
 func (wordpress) Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error) {

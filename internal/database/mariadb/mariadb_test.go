@@ -105,7 +105,7 @@ func TestSnapshot(t *testing.T) {
 	testenv.Client(t, l, []byte("INSERT INTO a VALUES (2); DELETE FROM b;"))
 	for _, table := range []string{"a", "b"} {
 		var text string
-		require.NoError(t, r.Rows(t.Context(), table, 1000, func(c database.Chunk) error { text += string(c.SQL); return nil }))
+		require.NoError(t, r.Rows(t.Context(), table, "", 1000, func(c database.Chunk) error { text += string(c.SQL); return nil }))
 		assert.Equal(t, "INSERT INTO `"+table+"` (`x`) VALUES\n(1);\n", text)
 	}
 }
@@ -131,7 +131,7 @@ func TestReaderTellsWhatItLeaves(t *testing.T) {
 	r2, err := Open(t.Context(), l)
 	require.NoError(t, err)
 	defer r2.Close()
-	assert.ErrorIs(t, r2.Rows(t.Context(), "a", 10, func(database.Chunk) error { return boom }), boom)
+	assert.ErrorIs(t, r2.Rows(t.Context(), "a", "", 10, func(database.Chunk) error { return boom }), boom)
 }
 
 // TestStage shows what readers of the live tables see before, and that nothing

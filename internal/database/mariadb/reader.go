@@ -280,7 +280,7 @@ func (r *reader) columns(ctx context.Context, table string) ([]column, error) {
 	return out, nil
 }
 
-func (r *reader) Rows(ctx context.Context, table string, size int, yield func(database.Chunk) error) error {
+func (r *reader) Rows(ctx context.Context, table, without string, size int, yield func(database.Chunk) error) error {
 	columns, err := r.columns(ctx, table)
 	if err != nil {
 		return err
@@ -292,7 +292,7 @@ func (r *reader) Rows(ctx context.Context, table string, size int, yield func(da
 	for _, c := range columns {
 		exprs, names = append(exprs, c.expr), append(names, c.name)
 	}
-	rows, err := r.conn.QueryContext(ctx, "SELECT "+strings.Join(exprs, ",")+" FROM "+quote(table))
+	rows, err := r.conn.QueryContext(ctx, "SELECT "+strings.Join(exprs, ",")+" FROM "+quote(table)+database.Remaining(without))
 	if err != nil {
 		return fmt.Errorf("read %s: %w", table, err)
 	}

@@ -140,6 +140,11 @@ func (s *stage) AddObject(_ context.Context, o database.Object) error {
 	return nil
 }
 
+// Touch runs a statement on a staged table.
+func (s *stage) Touch(ctx context.Context, stmt string) error {
+	return s.exec(ctx, "change staged rows", stmt)
+}
+
 // Ready has nothing to do: what is not in tables needs their final names.
 func (s *stage) Ready(context.Context) error { return nil }
 

@@ -143,7 +143,7 @@ func (r *reader) relation(ctx context.Context, table string) (*relation, error) 
 	return rel, nil
 }
 
-func (r *reader) Rows(ctx context.Context, table string, size int, yield func(database.Chunk) error) error {
+func (r *reader) Rows(ctx context.Context, table, without string, size int, yield func(database.Chunk) error) error {
 	rel, err := r.relation(ctx, table)
 	if err != nil {
 		return err
@@ -151,7 +151,8 @@ func (r *reader) Rows(ctx context.Context, table string, size int, yield func(da
 	if rel.kind == "p" { // its rows are those of its partitions
 		return nil
 	}
-	what := sqltext.QuoteRelation(table)
+	name := sqltext.QuoteRelation(table)
+	what := name
 	if len(rel.columns) > 0 {
 		what += " ("
 		for i, c := range rel.columns {
@@ -163,7 +164,11 @@ func (r *reader) Rows(ctx context.Context, table string, size int, yield func(da
 		what += ")"
 	}
 	w := &copyChunks{head: "COPY " + what + " FROM stdin;\n", size: size, yield: yield, buf: make([]byte, 0, size+size/8)}
-	if _, err := r.conn.CopyTo(ctx, w, "COPY "+what+" TO STDOUT"); err != nil {
+	query := "COPY " + what + " TO STDOUT"
+	if without != "" {
+		query = "COPY (SELECT " + strings.TrimSuffix(strings.TrimPrefix(what, name+" ("), ")") + " FROM ONLY " + name + database.Remaining(without) + ") TO STDOUT"
+	}
+	if _, err := r.conn.CopyTo(ctx, w, query); err != nil {
 		if w.err != nil {
 			return w.err
 		}

@@ -295,6 +295,11 @@ func (s *stage) object(ctx context.Context, o database.Object) error {
 	return s.run(ctx, fmt.Sprintf("make %s %s", o.Kind, o.Name), o.SQL)
 }
 
+// Touch runs a statement on a staged table.
+func (s *stage) Touch(ctx context.Context, stmt string) error {
+	return s.exec(ctx, "change staged rows", stmt)
+}
+
 // Ready makes everything that needs all tables: within the stage, so that the
 // switch only moves it.
 func (s *stage) Ready(ctx context.Context) error {

@@ -170,13 +170,13 @@ func (r *reader) columns(ctx context.Context, table string) ([]string, error) {
 
 func quote(name string) string { return sqltext.QuoteName(name, sqltext.SQLite) }
 
-func (r *reader) Rows(ctx context.Context, table string, size int, yield func(database.Chunk) error) error {
+func (r *reader) Rows(ctx context.Context, table, without string, size int, yield func(database.Chunk) error) error {
 	columns, err := r.columns(ctx, table)
 	if err != nil {
 		return err
 	}
 	list := strings.Join(columns, ",")
-	s, err := r.c.prepare("SELECT " + list + " FROM " + quote(table))
+	s, err := r.c.prepare("SELECT " + list + " FROM " + quote(table) + database.Remaining(without))
 	if err != nil {
 		return fmt.Errorf("read %s: %w", table, err)
 	}

@@ -45,7 +45,7 @@ func TestReader(t *testing.T) {
 	_, _, err = r.Definition(t.Context(), "none")
 	assert.ErrorContains(t, err, "no such table")
 	var text string
-	require.NoError(t, r.Rows(t.Context(), "a", 1000, func(c database.Chunk) error { text += string(c.SQL); return nil }))
+	require.NoError(t, r.Rows(t.Context(), "a", "", 1000, func(c database.Chunk) error { text += string(c.SQL); return nil }))
 	assert.Equal(t, "INSERT INTO \"a\" (\"id\",\"t\") VALUES\n(1,'x'),\n(2,'y');\n", text, "generated columns are left out")
 	objects, err := r.Objects(t.Context())
 	require.NoError(t, err)
@@ -149,7 +149,7 @@ func BenchmarkRows(b *testing.B) {
 	var n int64
 	for b.Loop() {
 		n = 0
-		require.NoError(b, r.Rows(b.Context(), "a", 512<<10, func(c database.Chunk) error { n += int64(len(c.SQL)); return nil }))
+		require.NoError(b, r.Rows(b.Context(), "a", "", 512<<10, func(c database.Chunk) error { n += int64(len(c.SQL)); return nil }))
 	}
 	b.SetBytes(n)
 }

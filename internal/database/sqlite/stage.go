@@ -96,6 +96,11 @@ func (s *stage) AddObject(_ context.Context, o database.Object) error {
 	return nil
 }
 
+// Touch runs a statement on a staged table.
+func (s *stage) Touch(ctx context.Context, stmt string) error {
+	return s.exec(ctx, stmt)
+}
+
 // Ready has nothing to do: all is in the new file already.
 func (s *stage) Ready(context.Context) error { return nil }
 

@@ -202,6 +202,11 @@ func (w *walker) statement() {
 				w.dead++ // for good
 			}
 		}
+	case word == "namespace":
+		w.i++
+		if w.peek(0).kind == tWord {
+			w.i++
+		}
 	case word == "case", word == "default" && w.isAt(1, ":"):
 		if w.i++; word == "case" {
 			w.expression()
@@ -209,7 +214,7 @@ func (w *walker) statement() {
 		w.take(":")
 	case word == "const":
 		w.constants()
-	case slices.Contains([]string{"echo", "print", "global", "static", "unset", "throw", "exit", "die", "namespace", "use", "declare", "goto", "break", "continue"}, word):
+	case slices.Contains([]string{"echo", "print", "global", "static", "unset", "throw", "exit", "die", "use", "declare", "goto", "break", "continue"}, word):
 		w.skip()
 	default:
 		w.expression()

@@ -1,0 +1,246 @@
+package site
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"hovix/internal/database"
+	"hovix/internal/nearest"
+)
+
+// Skip names rows that a site can be carried without.
+type Skip struct {
+	Name  string // the word by which it is asked for; "": always
+	Table string
+	Where string // SQL condition of the rows
+	Why   string
+}
+
+// choice is what of a site is carried.
+type choice struct {
+	words         []string // names of Skips
+	files, tables []string // patterns of what is not
+	onlyFiles     []string // patterns of what is, alone
+	onlyTables    []string
+}
+
+// tablePrefix begins a pattern of tables among patterns of files.
+const tablePrefix = "table:"
+
+// Choose says what of the site is carried: what is not, by words that the kind
+// knows (spam, revisions …), by patterns of paths relative to the site's folder,
+// or of tables (table:log_*), whose rows then stay behind; and what is alone. The
+// error names a word or a path that means nothing here.
+func (s *Site) Choose(only, without []string) error {
+	var c choice
+	for _, w := range without {
+		pattern, isTable := strings.CutPrefix(w, tablePrefix)
+		switch {
+		case isTable:
+			c.tables = append(c.tables, pattern)
+		case slices.Contains(s.kind.Words(), w):
+			c.words = append(c.words, w)
+		default:
+			if err := s.means(w, append(s.kind.Words(), s.topNames()...)); err != nil {
+				return err
+			}
+			c.files = append(c.files, cleanPattern(w))
+		}
+		if err := goodPattern(pattern); err != nil {
+			return err
+		}
+	}
+	for _, w := range only {
+		pattern, isTable := strings.CutPrefix(w, tablePrefix)
+		if isTable {
+			c.onlyTables = append(c.onlyTables, pattern)
+		} else {
+			if err := s.means(w, s.topNames()); err != nil {
+				return err
+			}
+			c.onlyFiles = append(c.onlyFiles, cleanPattern(w))
+		}
+		if err := goodPattern(pattern); err != nil {
+			return err
+		}
+	}
+	s.choice = c
+	return nil
+}
+
+// Section reports whether only a section of the site is carried.
+func (s *Site) Section() bool { return len(s.choice.onlyFiles)+len(s.choice.onlyTables) > 0 }
+
+// SectionHas reports whether the section holds anything of files or of tables.
+func (s *Site) SectionHas(tables bool) bool {
+	if tables {
+		return !s.Section() || len(s.choice.onlyTables) > 0
+	}
+	return !s.Section() || len(s.choice.onlyFiles) > 0
+}
+
+func goodPattern(p string) error {
+	if !doublestar.ValidatePattern(p) {
+		return fmt.Errorf("the pattern %q cannot be read: brackets and braces must be closed", p)
+	}
+	return nil
+}
+
+func cleanPattern(p string) string { return path.Clean(strings.Trim(filepath.ToSlash(p), "/")) }
+
+// means checks that a word without wildcards names something in the folder.
+func (s *Site) means(w string, known []string) error {
+	if strings.ContainsAny(w, "*?[{") || exists(s.Root, cleanPattern(w)) {
+		return nil
+	}
+	err := fmt.Errorf("the site has nothing of the name %q", w)
+	if n := nearest.Of(w, known); n != "" {
+		return fmt.Errorf("%w; did you mean %s?", err, n)
+	}
+	if words := s.kind.Words(); len(words) > 0 {
+		return fmt.Errorf("%w; beside paths and %sNAME the words %s are known", err, tablePrefix, strings.Join(words, ", "))
+	}
+	return fmt.Errorf("%w; name a path in it, or %sNAME", err, tablePrefix)
+}
+
+func (s *Site) topNames() (names []string) {
+	entries, err := os.ReadDir(s.Root)
+	if err != nil {
+		return nil
+	}
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	return names
+}
+
+// unchosen says why a file or folder is not carried although it could be; "" if
+// it is.
+func (c *choice) unchosen(rel string, isDir bool) string {
+	for _, p := range c.files {
+		if matches(p, rel) {
+			return "as asked for"
+		}
+	}
+	if len(c.onlyFiles) == 0 {
+		if len(c.onlyTables) > 0 {
+			return notOfSection
+		}
+		return ""
+	}
+	for _, p := range c.onlyFiles {
+		if matches(p, rel) || below(rel, p) || isDir && leadsTo(p, rel) {
+			return ""
+		}
+	}
+	return notOfSection
+}
+
+// notOfSection is why things are not carried that nobody asked for.
+const notOfSection = "not of the section"
+
+// matches reports whether a pattern matches a path, or its last name if the
+// pattern is no path.
+func matches(pattern, rel string) bool {
+	if ok, _ := doublestar.Match(pattern, rel); ok {
+		return true
+	}
+	ok, _ := doublestar.Match(pattern, path.Base(rel))
+	return ok && !strings.Contains(pattern, "/") && strings.ContainsAny(pattern, "*?[{")
+}
+
+// below reports whether rel lies in a folder that the pattern matches.
+func below(rel, pattern string) bool {
+	for dir := path.Dir(rel); dir != "."; dir = path.Dir(dir) {
+		if matches(pattern, dir) {
+			return true
+		}
+	}
+	return false
+}
+
+// leadsTo reports whether what the pattern matches may lie below the folder.
+func leadsTo(pattern, dir string) bool {
+	if !strings.Contains(pattern, "/") && strings.ContainsAny(pattern, "*?[{") || strings.Contains(pattern, "**") {
+		return true
+	}
+	p, d := strings.Split(pattern, "/"), strings.Split(dir, "/")
+	if len(d) >= len(p) {
+		return false
+	}
+	ok, _ := doublestar.Match(strings.Join(p[:len(d)], "/"), dir)
+	return ok
+}
+
+// Own gives the tables that belong to the site, those with its prefix, as far as
+// they are carried.
+func (s *Site) Own(all []database.Table) (own []database.Table) {
+	for _, t := range all {
+		if strings.HasPrefix(t.Name, s.Prefix) && (!s.Section() || matchesAny(s.choice.onlyTables, t.Name)) {
+			own = append(own, t)
+		}
+	}
+	return own
+}
+
+func matchesAny(patterns []string, name string) bool {
+	return slices.ContainsFunc(patterns, func(p string) bool {
+		ok, _ := path.Match(p, name)
+		return ok || p == name
+	})
+}
+
+// WithoutRows says why no row of a table is carried; "" if they are.
+func (s *Site) WithoutRows(table string) string {
+	switch {
+	case matchesAny(s.choice.tables, table):
+		return "as asked for"
+	case s.Section():
+		return ""
+	case matchesAny(s.Passing, table):
+		return "it fills by itself"
+	}
+	return ""
+}
+
+// RowsLeftOut adds to list the rows of the tables that are not carried.
+func (s *Site) RowsLeftOut(ctx context.Context, r database.Reader, tables []database.Table, list []LeftOut) ([]LeftOut, error) {
+	for _, t := range tables {
+		if why := s.WithoutRows(t.Name); why != "" {
+			list = append(list, LeftOut{What: "rows of table " + t.Name, Reason: why, Rows: t.Rows, Bytes: t.Bytes})
+		}
+	}
+	for _, k := range s.Skips(tables) {
+		rows, err := r.Strings(ctx, "SELECT COUNT(*) FROM "+ident(r, k.Table)+" WHERE "+k.Where)
+		if err != nil {
+			return nil, fmt.Errorf("count %s in %s: %w", k.Why, k.Table, err)
+		}
+		if n, _ := strconv.ParseInt(rows[0][0], 10, 64); n > 0 {
+			list = append(list, LeftOut{What: k.Why + " in table " + k.Table, Reason: cmp.Or(map[bool]string{true: "they expire"}[k.Name == ""], "as asked for"), Rows: n})
+		}
+	}
+	return list, nil
+}
+
+// Skips gives the rows that are not carried, of the site's tables.
+func (s *Site) Skips(tables []database.Table) (skips []Skip) {
+	var names []string
+	for _, t := range tables {
+		names = append(names, t.Name)
+	}
+	for _, k := range s.kind.Skips(s.Prefix, names) {
+		if k.Name == "" || slices.Contains(s.choice.words, k.Name) {
+			skips = append(skips, k)
+		}
+	}
+	return skips
+}
