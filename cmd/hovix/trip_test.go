@@ -224,7 +224,7 @@ func TestWordPress(t *testing.T) {
 // old address.
 func serves(t *testing.T, folder string, port int, newAddress string) {
 	t.Helper()
-	testenv.ServePHP(t, folder, port)
+	testenv.ServePHP(t, folder, port, "")
 	status, front := at(t, port, newAddress+"/")
 	require.Equal(t, 200, status, front)
 	seen := map[string]bool{}

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"strings"
 	"sync"
 	"time"
@@ -184,6 +185,9 @@ func (r *run) handle(ctx context.Context, p archive.Piece) error {
 		}
 		return r.whole(ctx, p, maxSQL, r.sql)
 	case strings.HasPrefix(name, manifest.FilesDir):
+		if path.Base(name) == site.WebFile && p.Entry.Type == archive.TypeFile && p.Entry.Size <= maxWebFile {
+			return r.whole(ctx, p, maxWebFile, r.webFile)
+		}
 		return r.files.piece(strings.TrimPrefix(name, manifest.FilesDir), p)
 	case strings.HasPrefix(name, manifest.SettingsDir):
 		return r.whole(ctx, p, manifest.MaxSize, r.takeSettings)
@@ -192,6 +196,9 @@ func (r *run) handle(ctx context.Context, p archive.Piece) error {
 	}
 	return nil
 }
+
+// maxWebFile bounds a file with rules for a web server, in bytes.
+const maxWebFile = 1 << 20
 
 // maxSQL bounds an entry with SQL text: a chunk and one row of the largest size
 // that servers take.
@@ -263,6 +270,32 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 		}
 	}
 	close(r.ready)
+	return nil
+}
+
+// webFile stages a file with rules for a web server: for the new base path, and
+// with addresses and folders rewritten.
+func (r *run) webFile(_ context.Context, e *archive.Entry, content []byte) error {
+	rel := strings.TrimPrefix(e.Name, manifest.FilesDir)
+	if old, err := rewrite.ParseAddress(r.m.Address); err == nil && !r.plan.address.IsZero() {
+		content = site.RebaseWebFile(content, old.Path, r.plan.address.Path)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	res := r.tallyOf("settings", rel)
+	tally := rewrite.Tally{}
+	tally.KeepFindings(&res.Sample, maxSamples)
+	if out, changed := r.rw.Value(content, &tally); changed {
+		content = out
+	}
+	res.Tally.Add(&tally)
+	if err := r.files.write(rel, *e, content); err != nil {
+		return err
+	}
+	r.files.mu.Lock()
+	defer r.files.mu.Unlock()
+	r.files.count++
+	r.files.bytes += int64(len(content))
 	return nil
 }
 

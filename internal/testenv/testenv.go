@@ -220,12 +220,13 @@ func PHP(t testing.TB, program string, input []byte, args ...string) []byte {
 	return out.Bytes()
 }
 
-// ServePHP serves a WordPress folder with PHP's own server on a port of the
-// loopback address until the test ends.
-func ServePHP(t testing.TB, folder string, port int) {
+// ServePHP serves a folder that holds a WordPress site, at a base path below it
+// ("" or "/blog"), with PHP's own server on a port of the loopback address until
+// the test ends.
+func ServePHP(t testing.TB, folder string, port int, base string) {
 	t.Helper()
-	cmd := exec.Command(Tool(t, "php"), "-S", "127.0.0.1:"+strconv.Itoa(port), "-t", folder, filepath.Join(here(), "wordpress", "router.php"))
-	cmd.Env = append(os.Environ(), "PHP_CLI_SERVER_WORKERS=2")
+	cmd := exec.Command(Tool(t, "php"), "-d", "display_errors=0", "-S", "127.0.0.1:"+strconv.Itoa(port), "-t", folder, filepath.Join(here(), "wordpress", "router.php"))
+	cmd.Env = append(os.Environ(), "PHP_CLI_SERVER_WORKERS=2", "SITE_BASE="+base)
 	var log bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &log, &log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // its workers end with it
