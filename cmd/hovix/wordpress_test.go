@@ -84,3 +84,61 @@ func TestWordPressServed(t *testing.T) {
 		folder, address = newFolder, newAddress
 	}
 }
+
+// useNetwork visits the members of a served network, and edits one of them.
+func useNetwork(t *testing.T, port int, address, notMentioned, text string) {
+	t.Helper()
+	v := newVisitor(t, port)
+	v.get(address + "/wp-login.php")
+	assert.Contains(t, v.post(address+"/wp-login.php", url.Values{"log": {"keeper"}, "pwd": {"lighthouse-1"}, "wp-submit": {"Log In"}, "redirect_to": {address + "/wp-admin/network/sites.php"}, "testcookie": {"1"}}), strings.TrimPrefix(address, "http://")+"/sued", "the network's list of its sites")
+	for path, title := range map[string]string{"nord": "Nordhafen", "sued": "Südhafen", "west": "Westhafen"} {
+		member := address + "/" + path
+		front := v.get(member + "/")
+		assert.Contains(t, front, "<title>"+title)
+		assert.NotContains(t, front, notMentioned)
+		page := v.get(member + "/2026/opens/")
+		assert.NotContains(t, page, notMentioned)
+		file := regexp.MustCompile(`href="([^"]+\.png)"`).FindStringSubmatch(page)
+		if assert.NotNil(t, file, page) {
+			assert.Equal(t, "file of "+title, v.get(file[1]))
+		}
+		assert.Contains(t, v.get(member+"/wp-admin/edit.php"), "<title>Posts &lsaquo; "+title, "behind the login")
+	}
+	req, err := http.NewRequest(http.MethodPost, address+"/west/wp-json/wp/v2/posts/"+regexp.MustCompile(`id="post-(\d+)"`).FindStringSubmatch(v.get(address + "/west/wp-admin/edit.php?s=opens"))[1], strings.NewReader(url.Values{"title": {text}}.Encode()))
+	require.NoError(t, err)
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	req.Header.Set("X-WP-Nonce", strings.TrimSpace(v.get(address+"/west/wp-admin/admin-ajax.php?action=rest-nonce")))
+	v.read(v.http.Do(req))
+	assert.Contains(t, v.get(address+"/west/"), text)
+}
+
+// TestNetworkServed moves a network of four sites to another base path and back.
+func TestNetworkServed(t *testing.T) {
+	port := testenv.FreePort(t)
+	address := "http://harbour.example" // members of a network cannot have a port
+	folder, _ := testenv.WordPress(t, address, "harb_")
+	testenv.WordPressNetwork(t, folder, address)
+	testenv.ServePHP(t, folder, port, "")
+	text := "A title of the first place"
+	useNetwork(t, port, address, "museum2", text)
+	survey := ok(t, testenv.Hovix(t, "survey", folder))
+	assert.Contains(t, survey.Out, "a network of 4 sites")
+	assert.Contains(t, survey.Out, address+"/west")
+	for i, base := range []string{"/museum2", ""} {
+		file := packed(t, folder)
+		newPort, target, root := testenv.FreePort(t), testenv.MariaDB(t), t.TempDir()
+		newFolder, newAddress := filepath.Join(root, base), fmt.Sprintf("http://pier%d.example%s", i, base)
+		if base == "" {
+			newFolder = filepath.Join(root, "www")
+			root = newFolder
+		}
+		run := testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", file, newFolder, "--url", newAddress, "--database", target.String())
+		require.Contains(t, []int{0, 3}, run.Status, run.Err)
+		testenv.ServePHP(t, root, newPort, base)
+		assert.Equal(t, "guid\nhttp://harbour.example/west/2026/opens/\n", testenv.Client(t, target, []byte("SELECT guid FROM harb_4_posts WHERE post_name='opens';")), "what feed readers know it by stays")
+		assert.Contains(t, newVisitor(t, newPort).get(newAddress+"/west/"), text, "the last edit came along")
+		text = fmt.Sprintf("A title of place %d", i)
+		useNetwork(t, newPort, newAddress, strings.TrimPrefix(address, "http://"), text)
+		folder, address = newFolder, newAddress
+	}
+}

@@ -369,11 +369,11 @@ func (r *run) touch(ctx context.Context) error {
 	for _, t := range r.m.Database.Tables {
 		names = append(names, t.Name)
 	}
-	for _, t := range r.kind.Touches(r.m.Database.Prefix, names) {
-		if err := r.db.Touch(ctx, fmt.Sprintf(t.SQL, r.db.Target(t.Table))); err != nil {
+	for _, t := range r.kind.Touches(r.m.Database.Prefix, names, r.plan.maps) {
+		if err := r.db.Touch(ctx, strings.Replace(t.SQL, "%s", r.db.Target(t.Table), 1)); err != nil {
 			return err
 		}
-		if !slices.Contains(r.res.Touched, t.Why) {
+		if t.Why != "" && !slices.Contains(r.res.Touched, t.Why) {
 			r.res.Touched = append(r.res.Touched, t.Why)
 		}
 	}

@@ -213,8 +213,14 @@ func (p *Plan) addRoots() {
 }
 
 // moved gives the new form of a further address of the site: one below the
-// main address stays below it.
+// main address, or on a host below its host, stays there.
 func moved(a, old, to rewrite.Address) rewrite.Address {
+	bare := strings.TrimPrefix(old.Host, "www.")
+	if sub, ok := strings.CutSuffix(a.Host, "."+bare); ok && a.Port == old.Port && sub != "www" {
+		to.Host = sub + "." + strings.TrimPrefix(to.Host, "www.")
+		to.Path = a.Path
+		return to
+	}
 	if a.Host == old.Host && a.Port == old.Port {
 		if rest, ok := strings.CutPrefix(a.Path, old.Path); ok {
 			to.Path += rest

@@ -264,7 +264,7 @@ func drupalWrite(conf *phpconf.File, rel string, t SettingsTarget) error {
 	return nil
 }
 
-func (drupal) Touches(string, []string) []Touch { return nil }
+func (drupal) Touches(string, []string, []rewrite.Mapping) []Touch { return nil }
 
 func (drupal) Words() []string { return nil }
 

@@ -151,7 +151,7 @@ func (joomla) Write(files Files, t SettingsTarget) error {
 	return nil
 }
 
-func (joomla) Touches(string, []string) []Touch { return nil }
+func (joomla) Touches(string, []string, []rewrite.Mapping) []Touch { return nil }
 
 func (joomla) Words() []string { return []string{"trash"} }
 

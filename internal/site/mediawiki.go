@@ -205,7 +205,7 @@ func mediawikiAddress(conf *phpconf.File, a rewrite.Address) (set [][2]string) {
 	return set
 }
 
-func (mediawiki) Touches(string, []string) []Touch { return nil }
+func (mediawiki) Touches(string, []string, []rewrite.Mapping) []Touch { return nil }
 
 func (mediawiki) Words() []string { return nil }
 

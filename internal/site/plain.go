@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 
 	"hovix/internal/database"
+	"hovix/internal/rewrite"
 )
 
 // plain is any site that its site file describes.
@@ -46,7 +47,7 @@ func (files Files) blankSiteFile() error {
 
 func (plain) Write(files Files, t SettingsTarget) error { return files.writeSiteFile(t) }
 
-func (plain) Touches(string, []string) []Touch { return nil }
+func (plain) Touches(string, []string, []rewrite.Mapping) []Touch { return nil }
 
 func (plain) Words() []string { return nil }
 

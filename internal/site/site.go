@@ -63,6 +63,7 @@ type Site struct {
 	kind     Kind
 	choice   choice
 	unsaid   string // what to say where no address is known
+	network  bool   // it holds several sites
 }
 
 // SettingsTarget is what a restore writes into settings.
@@ -95,7 +96,7 @@ type Kind interface {
 	Write(files Files, t SettingsTarget) error
 	// Touches are the changes to tables with which the site answers at its new
 	// place at once.
-	Touches(prefix string, tables []string) []Touch
+	Touches(prefix string, tables []string, maps []rewrite.Mapping) []Touch
 	// Words are the names of its Skips that can be asked for.
 	Words() []string
 	// Skips are rows that can stay behind, or always do.
@@ -109,7 +110,7 @@ type Kind interface {
 type Touch struct {
 	Table string
 	SQL   string // in which %s stands for the table
-	Why   string // for people: what it does
+	Why   string // for people: what it does; empty if it goes without saying
 }
 
 // Identifiers gives the columns that any kind keeps from rewriting, as patterns

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -53,8 +54,8 @@ func (wordpress) Read(root string) (*Site, error) {
 	if s.Database, err = wpDatabase(conf); err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	if v, ok := conf.Const("MULTISITE"); ok && strings.EqualFold(v, "true") {
-		s.Notes = append(s.Notes, "It is a network of sites; it is carried as one whole.")
+	if v, ok := conf.Const("MULTISITE"); ok && (strings.EqualFold(v, "true") || v == "1") {
+		s.network = true
 	}
 	for _, name := range []string{"WP_HOME", "WP_SITEURL"} {
 		if v, ok := conf.Const(name); ok {
@@ -163,6 +164,9 @@ func (wordpress) Ask(ctx context.Context, s *Site, r database.Reader) error {
 			s.addAddress(a)
 		}
 	}
+	if s.network {
+		return wordpress{}.askNetwork(ctx, s, r)
+	}
 	return nil
 }
 
@@ -201,6 +205,13 @@ func (wordpress) Write(files Files, t SettingsTarget) error {
 		}
 		set = append(set, [2]string{name, v})
 	}
+	if !t.Address.IsZero() { // of networks
+		for _, kv := range [][2]string{{"DOMAIN_CURRENT_SITE", t.Address.Authority()}, {"PATH_CURRENT_SITE", t.Address.Path + "/"}} {
+			if _, ok := conf.Const(kv[0]); ok {
+				set = append(set, kv)
+			}
+		}
+	}
 	for _, kv := range set {
 		if err := conf.SetConst(kv[0], kv[1]); err != nil {
 			return err
@@ -217,13 +228,47 @@ func (wordpress) Write(files Files, t SettingsTarget) error {
 
 // Touches let the routing rules be made anew at the first visit, and forget what
 // was kept for a while.
-func (wordpress) Touches(prefix string, tables []string) (touches []Touch) {
+func (wordpress) Touches(prefix string, tables []string, maps []rewrite.Mapping) (touches []Touch) {
+	for _, t := range []string{"blogs", "site"} {
+		if len(maps) > 0 && slices.Contains(tables, prefix+"blogs") {
+			touches = append(touches, Touch{prefix + t, wpMoveDomains(maps), "the sites of the network have their new addresses"})
+		}
+	}
 	for _, p := range wpBlogs(prefix, tables) {
 		touches = append(touches,
 			Touch{p + "options", "DELETE FROM %s WHERE option_name='rewrite_rules'", "routing rules are made anew at the first visit"},
 			Touch{p + "options", "DELETE FROM %s WHERE " + wpTemporary, "temporary records are forgotten"})
 	}
 	return touches
+}
+
+// wpMoveDomains gives the statement that moves the domains and paths of the
+// sites of a network, all at once.
+func wpMoveDomains(maps []rewrite.Mapping) string {
+	q := func(s string) string { return string(sqltext.AppendMySQLString(nil, []byte(s), false)) }
+	var rows []string
+	for _, m := range maps {
+		rows = append(rows, fmt.Sprintf("SELECT %s AS od, %s AS op, %s AS nd, %s AS np", q(m.Old.Authority()), q(m.Old.Path+"/"), q(m.New.Authority()), q(m.New.Path+"/")))
+	}
+	return "UPDATE %s t JOIN (" + strings.Join(rows, " UNION ALL ") + ") m ON CONVERT(t.domain USING utf8mb4)=CONVERT(m.od USING utf8mb4) AND CONVERT(t.path USING utf8mb4)=CONVERT(m.op USING utf8mb4) SET t.domain=m.nd, t.path=m.np"
+}
+
+// askNetwork adds the addresses of the sites of a network.
+func (wordpress) askNetwork(ctx context.Context, s *Site, r database.Reader) error {
+	rows, err := r.Strings(ctx, "SELECT domain, path, blog_id FROM "+ident(r, s.Prefix+"blogs")+" ORDER BY blog_id")
+	if err != nil {
+		return fmt.Errorf("the settings say that it is a network of sites, but the list of them cannot be read: %w", err)
+	}
+	for _, row := range rows {
+		if a, err := rewrite.ParseAddress(cmp.Or(s.Address.Scheme, "http") + "://" + row[0] + row[1]); err == nil {
+			s.addAddress(a)
+		}
+		if row[2] != "1" {
+			s.Keep = append(s.Keep, s.Prefix+row[2]+"_posts.guid")
+		}
+	}
+	s.Notes = append(s.Notes, fmt.Sprintf("It is a network of %d sites, which is carried as one whole.", len(rows)))
+	return nil
 }
 
 // wpTemporary is the condition of options that are kept for a while only.

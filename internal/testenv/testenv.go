@@ -11,6 +11,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"net"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -247,6 +248,31 @@ func ServePHP(t testing.TB, folder string, port int, base string) {
 		time.Sleep(50 * time.Millisecond)
 	}
 	t.Fatal("php does not serve")
+}
+
+// WordPressNetwork makes a network of a site that WordPress has made, with three
+// members below its address: nord, sued and west.
+func WordPressNetwork(t testing.TB, folder, address string) {
+	t.Helper()
+	u, err := url.Parse(address)
+	require.NoError(t, err)
+	step := func(name string) {
+		out, err := exec.Command(Tool(t, "php"), "-d", "display_errors=stderr", filepath.Join(here(), "wordpress", "network.php"), folder, address, name).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		require.Contains(t, string(out), name, "%s", out)
+	}
+	change := func(with string) {
+		file := filepath.Join(folder, "wp-config.php")
+		config, err := os.ReadFile(file)
+		require.NoError(t, err)
+		text := strings.Replace(string(config), "define( 'WP_DEBUG', false );\n", "define( 'WP_DEBUG', false );\n"+with, 1)
+		require.NotEqual(t, string(config), text)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o640))
+	}
+	change("define( 'WP_ALLOW_MULTISITE', true );\n")
+	step("tables")
+	change(fmt.Sprintf("define( 'MULTISITE', true );\ndefine( 'SUBDOMAIN_INSTALL', false );\ndefine( 'DOMAIN_CURRENT_SITE', '%s' );\ndefine( 'PATH_CURRENT_SITE', '%s/' );\ndefine( 'SITE_ID_CURRENT_SITE', 1 );\ndefine( 'BLOG_ID_CURRENT_SITE', 1 );\n", u.Host, u.Path))
+	step("members")
 }
 
 func tail(s string, n int) string { return s[max(0, len(s)-n):] }
