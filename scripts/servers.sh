@@ -60,8 +60,8 @@ start() {
       sleep 0.1
     done
     mariadb --no-defaults -S "$dir/sock" -uroot -e "
-      CREATE USER IF NOT EXISTS tester@'%' IDENTIFIED BY 'test-password'; GRANT ALL ON *.* TO tester@'%';
-      CREATE USER IF NOT EXISTS tester@localhost IDENTIFIED BY 'test-password'; GRANT ALL ON *.* TO tester@localhost;"
+      CREATE USER IF NOT EXISTS tester@'%' IDENTIFIED BY 'test-password'; GRANT ALL ON *.* TO tester@'%' WITH GRANT OPTION;
+      CREATE USER IF NOT EXISTS tester@localhost IDENTIFIED BY 'test-password'; GRANT ALL ON *.* TO tester@localhost WITH GRANT OPTION;"
     echo "export HOVIX_TEST_MARIADB_SOCKET=$dir/sock HOVIX_TEST_MARIADB_PORT=$port"
   fi
   if [ -n "$(postgres_bin)" ]; then start_postgres "$dir"; fi

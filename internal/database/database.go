@@ -207,6 +207,7 @@ type Object struct {
 	Name  string
 	SQL   string // one statement, without the semicolon
 	Early bool   // tables need it, so that it is made before them
+	Mode  string // MariaDB: the SQL mode that it was made in, which it keeps
 }
 
 // Chunk is a piece of a table's rows as SQL text: some whole INSERT statements.
@@ -253,6 +254,12 @@ type Forker interface {
 	// Fork opens another Reader of the same snapshot, for another goroutine. Where
 	// the engine or the rights do not allow it, the error wraps ErrNoFork.
 	Fork(ctx context.Context) (Reader, error)
+}
+
+// Watcher is a Reader of tables some of which have no snapshot.
+type Watcher interface {
+	// Changed lists the tables that others changed while they were read.
+	Changed(ctx context.Context) ([]string, error)
 }
 
 // ErrNoFork says that a snapshot is read by one connection only.

@@ -125,6 +125,15 @@ func (p *packer) tables(ctx context.Context) error {
 		})
 	}
 	err := group.Wait()
+	for _, r := range readers {
+		if w, ok := r.(database.Watcher); ok && err == nil {
+			var changed []string
+			changed, err = w.Changed(ctx)
+			for _, t := range changed {
+				p.problem("table "+t, "it was changed while it was read, and its engine keeps no snapshot: some changes may be missing")
+			}
+		}
+	}
 	slices.SortFunc(p.res.Summary.Tables, func(a, b manifest.TableSummary) int { return strings.Compare(a.Name, b.Name) })
 	return err
 }
@@ -169,8 +178,8 @@ func (p *packer) objects(entry string, objects []database.Object, early bool) er
 	for _, o := range objects {
 		switch {
 		case o.Early != early:
-		case p.db.Info().Engine == database.MariaDB && (o.Kind == database.Trigger || o.Kind == database.Routine || o.Kind == database.Event):
-			fmt.Fprintf(&b, "DELIMITER ;;\n%s;;\nDELIMITER ;\n", o.SQL)
+		case o.Mode != "", p.db.Info().Engine == database.MariaDB && (o.Kind == database.Trigger || o.Kind == database.Routine || o.Kind == database.Event):
+			fmt.Fprintf(&b, "SET sql_mode='%s';\nDELIMITER ;;\n%s;;\nDELIMITER ;\n", o.Mode, o.SQL)
 		default:
 			fmt.Fprintf(&b, "%s;\n", o.SQL)
 		}

@@ -277,9 +277,14 @@ var kindOf = map[sqltext.Shape]database.ObjectKind{sqltext.ShapeView: database.V
 // objects takes what is not a table, and what closes the text. The statements at
 // the beginning and the end are for clients; a stage sets its own session.
 func (r *run) objects(ctx context.Context, name string, text []byte) error {
+	mode := ""
 	for st, err := range sqltext.SplitBytes(text, r.dialect()).All() {
 		if err != nil {
 			return err
+		}
+		if m, ok := sqltext.ModeOf(st.Text); ok && r.dialect() == sqltext.MySQL {
+			mode = m
+			continue
 		}
 		if strings.HasSuffix(name, "z3-end.sql") {
 			if err := r.position(ctx, st.Text); err != nil {
@@ -297,7 +302,7 @@ func (r *run) objects(ctx context.Context, name string, text []byte) error {
 		case !ok, kind == database.Other && r.dialect() != sqltext.Postgres:
 			return fmt.Errorf("%w: %.60q stands where views and triggers belong", sqltext.ErrRefused, st.Text)
 		default:
-			if err := r.addObject(ctx, kind, st.Text, name == manifest.EarlyName); err != nil {
+			if err := r.addObject(ctx, database.Object{Kind: kind, Mode: mode, Early: name == manifest.EarlyName}, st.Text); err != nil {
 				return err
 			}
 		}
@@ -308,20 +313,20 @@ func (r *run) objects(ctx context.Context, name string, text []byte) error {
 	return nil
 }
 
-func (r *run) addObject(ctx context.Context, kind database.ObjectKind, stmt []byte, early bool) error {
-	name, err := sqltext.ObjectName(stmt, r.dialect())
-	if err != nil && kind != database.Other { // what completes others may have none
+func (r *run) addObject(ctx context.Context, o database.Object, stmt []byte) (err error) {
+	o.Name, err = sqltext.ObjectName(stmt, r.dialect())
+	if err != nil && o.Kind != database.Other { // what completes others may have none
 		return err
 	}
 	// A view's text may hold an address too, as a literal.
-	text := string(stmt)
+	o.SQL = string(stmt)
 	if r.rw.Mentions(stmt) {
 		var t rewrite.Tally
 		if out, changed := r.rw.Value(stmt, &t); changed {
-			text = string(out)
+			o.SQL = string(out)
 		}
 	}
-	return r.db.AddObject(ctx, database.Object{Kind: kind, Name: name, SQL: text, Early: early})
+	return r.db.AddObject(ctx, o)
 }
 
 // position lets only the statements through that set automatic numbers: rows of
@@ -329,7 +334,11 @@ func (r *run) addObject(ctx context.Context, kind database.ObjectKind, stmt []by
 func (r *run) position(ctx context.Context, stmt []byte) error {
 	switch r.dialect() {
 	case sqltext.MySQL:
-		return nil
+		if !sqltext.IsPosition(stmt) {
+			_, err := sqltext.ShapeOf(stmt, r.dialect())
+			return err
+		}
+		return r.db.Positions(ctx, stmt)
 	case sqltext.Postgres:
 		return r.db.Positions(ctx, stmt)
 	}

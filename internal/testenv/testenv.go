@@ -52,8 +52,8 @@ func Tool(t testing.TB, name string) string {
 	return p
 }
 
-// MariaDB makes an empty database on the test server; it is dropped after the
-// test.
+// MariaDB makes an empty database on the test server, and a user who may do
+// everything in it and nothing elsewhere; both are dropped after the test.
 func MariaDB(t testing.TB) database.Location {
 	t.Helper()
 	socket := need(t, "HOVIX_TEST_MARIADB_SOCKET", "a MariaDB server")
@@ -61,9 +61,14 @@ func MariaDB(t testing.TB) database.Location {
 	require.NoError(t, err)
 	b := make([]byte, 5)
 	_, _ = rand.Read(b)
-	l := database.Location{Engine: database.MariaDB, Host: "127.0.0.1", Port: port, Socket: socket, User: "tester", Password: Password, Name: "hovix_test_" + hex.EncodeToString(b)}
-	Exec(t, database.Location{Socket: socket}, "CREATE DATABASE "+l.Name+" CHARACTER SET utf8mb4")
-	t.Cleanup(func() { Exec(t, database.Location{Socket: socket}, "DROP DATABASE IF EXISTS "+l.Name) })
+	name := "hovix_test_" + hex.EncodeToString(b)
+	l := database.Location{Engine: database.MariaDB, Host: "127.0.0.1", Port: port, Socket: socket, User: name, Password: Password, Name: name}
+	server := database.Location{Socket: socket}
+	Exec(t, server, "CREATE DATABASE "+name+" CHARACTER SET utf8mb4")
+	for _, host := range []string{"localhost", "'%'"} {
+		Exec(t, server, "CREATE USER "+name+"@"+host+" IDENTIFIED BY '"+Password+"'; GRANT ALL ON "+name+".* TO "+name+"@"+host)
+	}
+	t.Cleanup(func() { Exec(t, server, "DROP DATABASE IF EXISTS "+name+"; DROP USER "+name+"@localhost, "+name+"@'%'") })
 	return l
 }
 
@@ -118,7 +123,14 @@ func Connect(t testing.TB, l database.Location) *sql.DB {
 // Exec runs statements on a database of the test server.
 func Exec(t testing.TB, l database.Location, statements string) {
 	t.Helper()
-	db, err := sql.Open("mysql", fmt.Sprintf("tester:%s@unix(%s)/%s?multiStatements=true&charset=utf8mb4", Password, l.Socket, l.Name))
+	l.User = "tester"
+	ExecAs(t, l, statements)
+}
+
+// ExecAs runs statements as the user of the location.
+func ExecAs(t testing.TB, l database.Location, statements string) {
+	t.Helper()
+	db, err := sql.Open("mysql", fmt.Sprintf("%s:%s@unix(%s)/%s?multiStatements=true&charset=utf8mb4", l.User, Password, l.Socket, l.Name))
 	require.NoError(t, err)
 	defer db.Close()
 	_, err = db.Exec(statements)

@@ -7,6 +7,7 @@ import (
 	"net"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/assert"
@@ -112,13 +113,13 @@ func TestSnapshot(t *testing.T) {
 
 func TestReaderTellsWhatItLeaves(t *testing.T) {
 	l := testenv.MariaDB(t)
-	testenv.Client(t, l, []byte("CREATE TABLE a (x INT); CREATE PROCEDURE p() SELECT 1; CREATE FUNCTION f() RETURNS INT RETURN 1; CREATE EVENT e ON SCHEDULE EVERY 1 DAY DO SELECT 1; CREATE SEQUENCE s;"))
+	testenv.Client(t, l, []byte("CREATE TABLE a (x INT) WITH SYSTEM VERSIONING; CREATE PROCEDURE p() SELECT 1;"))
 	r, err := Open(t.Context(), l)
 	require.NoError(t, err)
 	defer r.Close()
 	got, err := r.NotCarried(t.Context())
 	require.NoError(t, err)
-	assert.ElementsMatch(t, []string{"procedure p", "function f", "event e", "sequence s"}, got)
+	assert.Equal(t, []string{"history of table a", "procedure p, whose text this user may not read"}, got)
 	assert.Equal(t, "MariaDB", r.Info().Product)
 	assert.True(t, strings.HasPrefix(r.Info().Version, "10.") || strings.HasPrefix(r.Info().Version, "11."), r.Info().Version)
 	tables, err := r.Tables(t.Context())
@@ -208,4 +209,110 @@ func TestLengthsAreThoseOfTheServer(t *testing.T) {
 		require.NotContains(t, string(value[len(text):]), "?", charset)
 		assert.Equal(t, want, lengthIn(charset)(value), charset)
 	}
+}
+
+func TestNearestCollation(t *testing.T) {
+	set := func(names ...string) collations {
+		c := collations{}
+		for _, n := range names {
+			c[n] = true
+		}
+		return c
+	}
+	newMaria := set("utf8mb4_uca1400_ai_ci", "utf8mb4_uca1400_as_cs", "utf8mb4_uca1400_as_ci", "utf8mb4_bin", "utf8mb4_german2_ci", "utf8mb4_unicode_520_ci", "utf8mb4_general_ci", "utf8mb3_general_ci", "utf8mb4_nopad_bin")
+	mysql8 := set("utf8mb4_0900_ai_ci", "utf8mb4_0900_as_cs", "utf8mb4_0900_as_ci", "utf8mb4_0900_bin", "utf8mb4_bin", "utf8mb4_unicode_520_ci", "utf8mb4_unicode_ci", "utf8mb3_general_ci")
+	old := set("utf8mb4_bin", "utf8mb4_unicode_ci", "utf8mb4_general_ci", "utf8_general_ci", "latin1_swedish_ci")
+	for _, c := range []struct {
+		server     collations
+		name, want string
+	}{
+		{newMaria, "utf8mb4_0900_ai_ci", "utf8mb4_uca1400_ai_ci"}, {newMaria, "utf8mb4_0900_as_cs", "utf8mb4_uca1400_as_cs"}, {newMaria, "utf8mb4_0900_as_ci", "utf8mb4_uca1400_as_ci"}, {newMaria, "utf8mb4_0900_bin", "utf8mb4_bin"}, {newMaria, "utf8mb4_de_pb_0900_ai_ci", "utf8mb4_german2_ci"}, {newMaria, "utf8mb4_ja_0900_as_cs", "utf8mb4_uca1400_as_cs"}, {newMaria, "utf8_general_ci", "utf8mb3_general_ci"},
+		{mysql8, "utf8mb4_uca1400_ai_ci", "utf8mb4_0900_ai_ci"}, {mysql8, "utf8mb4_uca1400_nopad_as_cs", "utf8mb4_0900_as_cs"}, {mysql8, "utf8mb4_nopad_bin", "utf8mb4_bin"}, {mysql8, "utf8mb4_general_nopad_ci", "utf8mb4_0900_ai_ci"},
+		{old, "utf8mb4_0900_ai_ci", "utf8mb4_unicode_ci"}, {old, "utf8mb4_uca1400_as_cs", "utf8mb4_bin"}, {old, "utf8mb3_general_ci", "utf8_general_ci"}, {old, "latin1_swedish_nopad_ci", "latin1_swedish_ci"}, {old, "gb18030_chinese_ci", ""},
+	} {
+		assert.Equal(t, c.want, c.server.best(c.name), c.name)
+	}
+}
+
+// TestCollationsOfAnotherServer: tables and views as MySQL 8 prints them are
+// staged with collations that this server knows, and it is said.
+func TestCollationsOfAnotherServer(t *testing.T) {
+	l := testenv.MariaDB(t)
+	s, err := NewStage(t.Context(), l, 1)
+	require.NoError(t, err)
+	def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `a` (`v` varchar(60) COLLATE utf8mb4_0900_as_cs DEFAULT 'COLLATE utf8mb4_0900_ai_ci', KEY `k` (`v`)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_0900_ai_ci"), sqltext.MySQL)
+	require.NoError(t, err)
+	require.NoError(t, s.Define(t.Context(), def))
+	require.NoError(t, s.AddObject(t.Context(), database.Object{Kind: database.View, Name: "b", SQL: "CREATE VIEW `b` AS select `v` collate utf8mb4_0900_ai_ci AS `x` from `a`"}))
+	rep, err := s.Switch(t.Context())
+	require.NoError(t, err)
+	require.Len(t, rep.Warnings, 2)
+	assert.Contains(t, rep.Warnings[0], "does not know the collation utf8mb4_0900_as_cs; it is utf8mb4_uca1400_as_cs now")
+	out := testenv.Client(t, l, []byte("SHOW CREATE TABLE a; SHOW CREATE VIEW b;"))
+	assert.Contains(t, out, "COLLATE utf8mb4_uca1400_as_cs DEFAULT 'COLLATE utf8mb4_0900_ai_ci'")
+	assert.NotContains(t, strings.ReplaceAll(out, "'COLLATE utf8mb4_0900_ai_ci'", ""), "0900")
+	bad, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `c` (`v` varchar(10) COLLATE klingon_ci)"), sqltext.MySQL)
+	require.NoError(t, err)
+	s, err = NewStage(t.Context(), l, 1)
+	require.NoError(t, err)
+	assert.ErrorContains(t, s.Define(t.Context(), bad), "knows neither the collation klingon_ci nor one like it")
+	require.NoError(t, s.Discard(t.Context()))
+}
+
+// TestFork: two readers see one snapshot; without the right to lock tables, one
+// reads alone.
+func TestFork(t *testing.T) {
+	l := testenv.MariaDB(t)
+	testenv.Client(t, l, []byte("CREATE TABLE a (x INT); CREATE TABLE b (x INT); INSERT INTO a VALUES (1); INSERT INTO b VALUES (1);"))
+	r, err := Open(t.Context(), l)
+	require.NoError(t, err)
+	defer r.Close()
+	f, err := r.(database.Forker).Fork(t.Context())
+	require.NoError(t, err)
+	defer f.Close()
+	testenv.Client(t, l, []byte("INSERT INTO a VALUES (2); DELETE FROM b; INSERT INTO b VALUES (7);"))
+	for _, one := range []database.Reader{r, f} {
+		rows, err := one.Strings(t.Context(), "SELECT (SELECT SUM(x) FROM a), (SELECT SUM(x) FROM b)")
+		require.NoError(t, err)
+		assert.Equal(t, [][]string{{"1", "1"}}, rows)
+	}
+	reader := l
+	reader.User = "reader_" + l.Name[len(l.Name)-6:]
+	testenv.Exec(t, l, "CREATE USER "+reader.User+"@'%' IDENTIFIED BY '"+l.Password+"'; CREATE USER "+reader.User+"@localhost IDENTIFIED BY '"+l.Password+"'; GRANT SELECT, SHOW VIEW ON "+l.Name+".* TO "+reader.User+"@'%'; GRANT SELECT, SHOW VIEW ON "+l.Name+".* TO "+reader.User+"@localhost")
+	t.Cleanup(func() {
+		testenv.Exec(t, database.Location{Socket: l.Socket}, "DROP USER "+reader.User+"@'%'; DROP USER "+reader.User+"@localhost")
+	})
+	alone, err := Open(t.Context(), reader)
+	require.NoError(t, err)
+	defer alone.Close()
+	_, err = alone.(database.Forker).Fork(t.Context())
+	assert.ErrorIs(t, err, database.ErrNoFork)
+	rows, err := alone.Strings(t.Context(), "SELECT SUM(x) FROM b")
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"7"}}, rows, "the reader goes on alone")
+}
+
+// TestTablesWithoutSnapshot: a MyISAM table that changes while it is read is
+// named.
+func TestTablesWithoutSnapshot(t *testing.T) {
+	l := testenv.MariaDB(t)
+	testenv.Client(t, l, []byte("CREATE TABLE quiet (x INT) ENGINE=MyISAM; INSERT INTO quiet VALUES (1); CREATE TABLE busy (x INT) ENGINE=MyISAM; INSERT INTO busy SELECT seq FROM seq_1_to_5000;"))
+	r, err := Open(t.Context(), l)
+	require.NoError(t, err)
+	defer r.Close()
+	for _, table := range []string{"quiet", "busy"} {
+		first := true
+		require.NoError(t, r.Rows(t.Context(), table, "", 1000, func(database.Chunk) error {
+			if first && table == "busy" {
+				first = false
+				go testenv.Exec(t, l, "INSERT INTO busy VALUES (9)")
+				time.Sleep(1200 * time.Millisecond)
+			}
+			return nil
+		}))
+	}
+
+	changed, err := r.(database.Watcher).Changed(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"busy"}, changed)
 }

@@ -22,6 +22,8 @@ type reader struct {
 	name string
 	info database.Info
 	lent bool // the pool belongs to another reader
+
+	changed []string // tables that changed while they were read
 }
 
 // Open begins a consistent snapshot of the database at l. Tables of engines
@@ -188,7 +190,7 @@ func stringRows(rows *sql.Rows, err error) ([][]string, error) {
 
 func (r *reader) Tables(ctx context.Context) ([]database.Table, error) {
 	rows, err := r.conn.QueryContext(ctx, `SELECT TABLE_NAME, COALESCE(TABLE_ROWS,0), COALESCE(DATA_LENGTH,0)+COALESCE(INDEX_LENGTH,0)
-		FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE='BASE TABLE' ORDER BY TABLE_NAME`)
+		FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE IN ('BASE TABLE','SYSTEM VERSIONED') ORDER BY TABLE_NAME`)
 	if err != nil {
 		return nil, fmt.Errorf("list tables: %w", err)
 	}
@@ -204,26 +206,33 @@ func (r *reader) Tables(ctx context.Context) ([]database.Table, error) {
 	return tables, rows.Err()
 }
 
-func (r *reader) NotCarried(ctx context.Context) ([]string, error) {
-	rows, err := r.Strings(ctx, `SELECT LOWER(ROUTINE_TYPE), ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE()
-		UNION ALL SELECT 'event', EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA=DATABASE()
-		UNION ALL SELECT LOWER(TABLE_TYPE), TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE NOT IN ('BASE TABLE','VIEW')`)
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for _, row := range rows {
-		out = append(out, row[0]+" "+row[1])
-	}
-	return out, nil
-}
-
 func (r *reader) Definition(ctx context.Context, table string) (string, []string, error) {
 	rows, err := r.Strings(ctx, "SHOW CREATE TABLE "+quote(table))
 	if err != nil {
 		return "", nil, fmt.Errorf("definition of %s: %w", table, err)
 	}
-	return rows[0][1], nil, nil
+	return r.withoutDatabase(rows[0][1]), nil, nil
+}
+
+// withoutDatabase takes the database's own name from before what lies in it.
+func (r *reader) withoutDatabase(def string) string {
+	own := quote(r.name) + "."
+	if !strings.Contains(def, own) {
+		return def
+	}
+	var b strings.Builder
+	l := sqltext.NewLexer([]byte(def), sqltext.MySQL)
+	copied := 0
+	for {
+		t, err := l.Next()
+		if err != nil || t.Kind == sqltext.End {
+			return b.String() + def[copied:]
+		}
+		if t.Kind == sqltext.Name && strings.HasPrefix(def[t.At:], own) {
+			b.WriteString(def[copied:t.At])
+			copied = t.At + len(own)
+		}
+	}
 }
 
 func quote(name string) string { return sqltext.QuoteName(name, sqltext.MySQL) }
@@ -292,6 +301,10 @@ func (r *reader) Rows(ctx context.Context, table, without string, size int, yiel
 	for _, c := range columns {
 		exprs, names = append(exprs, c.expr), append(names, c.name)
 	}
+	before, err := r.state(ctx, table)
+	if err != nil {
+		return fmt.Errorf("read %s: %w", table, err)
+	}
 	rows, err := r.conn.QueryContext(ctx, "SELECT "+strings.Join(exprs, ",")+" FROM "+quote(table)+database.Remaining(without))
 	if err != nil {
 		return fmt.Errorf("read %s: %w", table, err)
@@ -317,8 +330,39 @@ func (r *reader) Rows(ctx context.Context, table, without string, size int, yiel
 	if err := rows.Err(); err != nil {
 		return fmt.Errorf("read %s: %w", table, err)
 	}
+	rows.Close()
+	if err := r.watch(ctx, table, before); err != nil {
+		return err
+	}
 	return w.Close()
 }
+
+// state tells of a table that is not part of the snapshot when it was changed
+// last; "" of others.
+func (r *reader) state(ctx context.Context, table string) (string, error) {
+	rows, err := r.Strings(ctx, `SELECT CASE WHEN e.TRANSACTIONS='YES' THEN '' ELSE CONCAT_WS(' ',t.UPDATE_TIME,t.TABLE_ROWS,t.DATA_LENGTH,t.DATA_FREE,t.AUTO_INCREMENT) END
+		FROM information_schema.TABLES t JOIN information_schema.ENGINES e ON e.ENGINE=t.ENGINE WHERE t.TABLE_SCHEMA=DATABASE() AND t.TABLE_NAME=?`, table)
+	if err != nil || len(rows) == 0 {
+		return "", err
+	}
+	return rows[0][0], nil
+}
+
+// watch notes a table that is not as it was before it was read.
+func (r *reader) watch(ctx context.Context, table, before string) error {
+	if before == "" {
+		return nil
+	}
+	now, err := r.state(ctx, table)
+	if now != before {
+		r.changed = append(r.changed, table)
+	}
+	return err
+}
+
+// Changed lists the tables without transactions that others changed while they
+// were read.
+func (r *reader) Changed(context.Context) ([]string, error) { return r.changed, nil }
 
 func appendLiteral(b, cell []byte, kind cellKind) []byte {
 	if cell == nil {
@@ -343,89 +387,27 @@ func appendIntroduced(b, v []byte, charset string) []byte {
 	return append(b[:at], b[at+len("_binary"):]...)
 }
 
-func (r *reader) Objects(ctx context.Context) ([]database.Object, error) {
-	views, err := r.Strings(ctx, "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA=DATABASE() ORDER BY TABLE_NAME")
-	if err != nil {
-		return nil, fmt.Errorf("list views: %w", err)
-	}
-	var out []database.Object
-	for _, v := range views {
-		def, err := r.Strings(ctx, "SHOW CREATE VIEW "+quote(v[0]))
-		if err != nil {
-			return nil, fmt.Errorf("definition of view %s: %w", v[0], err)
-		}
-		out = append(out, database.Object{Kind: database.View, Name: v[0], SQL: withoutDefiner(def[0][1])})
-	}
-	out = dependencyOrder(out)
-	triggers, err := r.Strings(ctx, "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_ORDER")
-	if err != nil {
-		return nil, fmt.Errorf("list triggers: %w", err)
-	}
-	for _, t := range triggers {
-		def, err := r.Strings(ctx, "SHOW CREATE TRIGGER "+quote(t[0]))
-		if err != nil {
-			return nil, fmt.Errorf("definition of trigger %s: %w", t[0], err)
-		}
-		out = append(out, database.Object{Kind: database.Trigger, Name: t[0], SQL: withoutDefiner(def[0][2])})
-	}
-	return out, nil
-}
-
-// withoutDefiner removes DEFINER=user@host: the user of the source does not
-// exist on the target, and whoever restores becomes the definer.
-func withoutDefiner(sql string) string {
-	l := sqltext.NewLexer([]byte(sql), sqltext.MySQL)
-	for {
-		t, err := l.Skip()
-		if err != nil || t.Kind == sqltext.End || t.Is("VIEW") || t.Is("TRIGGER") {
-			return sql
-		}
-		if !t.Is("DEFINER") {
-			continue
-		}
-		from, to := t.At, 0
-		for range 4 { // = `user` @ `host`
-			t, err := l.Skip()
-			if err != nil {
-				return sql
-			}
-			to = t.At + len(t.Text)
-		}
-		return sql[:from] + strings.TrimLeft(sql[to:], " ")
-	}
-}
-
-// dependencyOrder puts a view behind the views that it mentions.
-func dependencyOrder(views []database.Object) []database.Object {
-	var out []database.Object
-	done := map[string]bool{}
-	var visit func(v database.Object)
-	visit = func(v database.Object) {
-		if done[v.Name] {
-			return
-		}
-		done[v.Name] = true
-		for _, o := range views {
-			if o.Name != v.Name && strings.Contains(v.SQL, quote(o.Name)) {
-				visit(o)
-			}
-		}
-		out = append(out, v)
-	}
-	for _, v := range views {
-		visit(v)
-	}
-	return out
-}
-
 func (r *reader) Prologue() string {
 	return "SET NAMES utf8mb4;\nSET time_zone='+00:00';\nSET foreign_key_checks=0;\nSET unique_checks=0;\nSET sql_mode='" + sqlMode + "';\n"
+}
+
+// Epilogue lets sequences go on where they stand.
+func (r *reader) Epilogue(ctx context.Context) (string, error) {
+	b := "SET foreign_key_checks=1;\nSET unique_checks=1;\n"
+	names, err := r.sequences(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, name := range names {
+		at, err := r.Strings(ctx, "SELECT next_not_cached_value FROM "+quote(name))
+		if err != nil {
+			return "", fmt.Errorf("position of the sequence %s: %w", name, err)
+		}
+		b += "DO SETVAL(" + quote(name) + ", " + at[0][0] + ", 0);\n"
+	}
+	return b, nil
 }
 
 // sqlMode keeps values as they are: zero is a value, dates may be zero or odd,
 // and what does not fit is an error instead of being cut.
 const sqlMode = "NO_AUTO_VALUE_ON_ZERO,STRICT_ALL_TABLES,ALLOW_INVALID_DATES"
-
-func (r *reader) Epilogue(context.Context) (string, error) {
-	return "SET foreign_key_checks=1;\nSET unique_checks=1;\n", nil
-}

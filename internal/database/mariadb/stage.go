@@ -27,7 +27,12 @@ type stage struct {
 	order   []string
 	tables  map[string]*staged
 	objects []database.Object
+	known   collations // nil until it is needed
+	made    []string   // sequences that were made where they belong
+	at      []string   // statements that set the positions of sequences
 	done    bool
+
+	warnings []string
 }
 
 // staged is a table that is being staged.
@@ -36,6 +41,14 @@ type staged struct {
 	name     string // under which it is staged
 	deferred []string
 	foreign  []sqltext.Item
+	sequence bool
+}
+
+func (t *staged) kind() string {
+	if t.sequence {
+		return "SEQUENCE"
+	}
+	return "TABLE"
 }
 
 // NewStage connects to the target database and prepares staging with the given
@@ -115,7 +128,11 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 			t.deferred = append(t.deferred, "ADD "+it.Text)
 		}
 	}
-	return s.exec(ctx, "define table "+def.Name, def.Render(quote(t.name), now))
+	create, err := s.fit(ctx, "define table "+def.Name, def.Render(quote(t.name), now))
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, "define table "+def.Name, create)
 }
 
 func (s *stage) Insert(ctx context.Context, table string, stmt []byte) error {
@@ -132,12 +149,65 @@ func (s *stage) Finish(ctx context.Context, table string, _ []string) error {
 	return s.exec(ctx, "make the keys of "+table, "ALTER TABLE "+quote(t.name)+" "+strings.Join(t.deferred, ", "))
 }
 
-// Positions is for engines that keep them apart; here they are in definitions.
-func (s *stage) Positions(context.Context, []byte) error { return nil }
+// Positions are set when sequences have their names; those of columns are in
+// definitions.
+func (s *stage) Positions(_ context.Context, stmt []byte) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.at = append(s.at, string(stmt))
+	return nil
+}
 
-func (s *stage) AddObject(_ context.Context, o database.Object) error {
+func (s *stage) AddObject(ctx context.Context, o database.Object) error {
+	if o.Kind == database.Sequence {
+		return s.sequence(ctx, o)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.objects = append(s.objects, o)
 	return nil
+}
+
+// sequence makes a sequence. Definitions of tables name it, so that one must be
+// there under its name: where none is, it is made there, and removed should the
+// restore be given up; where one is, the new one is staged like a table.
+func (s *stage) sequence(ctx context.Context, o database.Object) error {
+	live, err := stringRows(s.db.QueryContext(ctx, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE='SEQUENCE'"))
+	if err != nil {
+		return fmt.Errorf("list sequences: %w", err)
+	}
+	there := slices.ContainsFunc(live, func(row []string) bool { return row[0] == o.Name })
+	if err := s.tableHasName(ctx, o.Name); err != nil && !there {
+		return err
+	}
+	options, ok := sqltext.CutSequence(o.SQL)
+	if !ok {
+		return fmt.Errorf("%w: the definition of the sequence %s", sqltext.ErrRefused, o.Name)
+	}
+	if !there {
+		if err := s.exec(ctx, "make sequence "+o.Name, "CREATE SEQUENCE "+quote(o.Name)+options); err != nil {
+			return err
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.made = append(s.made, o.Name)
+		return nil
+	}
+	s.mu.Lock()
+	t := &staged{def: &sqltext.CreateTable{Name: o.Name}, name: fmt.Sprintf("_hovix_%s_%d", s.id, len(s.order)), sequence: true}
+	s.tables[o.Name] = t
+	s.order = append(s.order, o.Name)
+	s.mu.Unlock()
+	return s.exec(ctx, "make sequence "+o.Name, "CREATE SEQUENCE "+quote(t.name)+options)
+}
+
+// tableHasName says that something else has the name of a sequence.
+func (s *stage) tableHasName(ctx context.Context, name string) error {
+	rows, err := stringRows(s.db.QueryContext(ctx, "SELECT LOWER(TABLE_TYPE) FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE<>'SEQUENCE' AND TABLE_NAME="+string(sqltext.AppendMySQLString(nil, []byte(name), false))))
+	if err == nil && len(rows) > 0 {
+		return fmt.Errorf("make sequence %s: the database has a %s of this name; rename it first", name, rows[0][0])
+	}
+	return err
 }
 
 // Touch runs a statement on a staged table.
@@ -182,7 +252,7 @@ func (s *stage) Switch(ctx context.Context) (*database.Replaced, error) {
 			back = append(back, fmt.Sprintf("RENAME TABLE %s TO %s;", quote(kept), quote(name)))
 		}
 		renames = append(renames, quote(s.tables[name].name)+" TO "+quote(name))
-		drops = append(drops, "DROP TABLE "+quote(name)+";")
+		drops = append(drops, "DROP "+s.tables[name].kind()+" "+quote(name)+";")
 	}
 	if len(renames) > 0 {
 		if err := s.exec(ctx, "exchange the tables", "RENAME TABLE "+strings.Join(renames, ", ")); err != nil {
@@ -190,6 +260,12 @@ func (s *stage) Switch(ctx context.Context) (*database.Replaced, error) {
 		}
 	}
 	s.done = true
+	rep.Warnings = append(rep.Warnings, s.warnings...)
+	for _, q := range s.at {
+		if err := s.exec(ctx, "set the position of a sequence", q); err != nil {
+			rep.Warnings = append(rep.Warnings, err.Error())
+		}
+	}
 	views := rep.PutBack
 	rep.PutBack = nil
 	s.foreignKeys(ctx, rep)
@@ -259,20 +335,63 @@ func (s *stage) foreignKeys(ctx context.Context, rep *database.Replaced) {
 func (s *stage) makeObjects(ctx context.Context, rep *database.Replaced) {
 	for _, o := range s.objects {
 		show, drop, at := "SHOW CREATE VIEW ", "DROP VIEW IF EXISTS ", 1
-		if o.Kind == database.Trigger {
+		switch {
+		case o.Kind == database.Trigger:
 			show, drop, at = "SHOW CREATE TRIGGER ", "DROP TRIGGER IF EXISTS ", 2
+		case o.Kind == database.Event:
+			show, drop, at = "SHOW CREATE EVENT ", "DROP EVENT IF EXISTS ", 3
+		case o.Kind == database.Routine && sqltext.IsProcedure([]byte(o.SQL)):
+			show, drop, at = "SHOW CREATE PROCEDURE ", "DROP PROCEDURE IF EXISTS ", 2
+		case o.Kind == database.Routine:
+			show, drop, at = "SHOW CREATE FUNCTION ", "DROP FUNCTION IF EXISTS ", 2
 		}
 		if def, err := stringRows(s.db.QueryContext(ctx, show+quote(o.Name))); err == nil && len(def) > 0 {
 			rep.PutBack = append(rep.PutBack, drop+quote(o.Name)+";", def[0][at]+";")
 		}
 		err := s.exec(ctx, fmt.Sprintf("replace %s %s", o.Kind, o.Name), drop+quote(o.Name))
 		if err == nil {
-			err = s.exec(ctx, fmt.Sprintf("make %s %s", o.Kind, o.Name), o.SQL)
+			err = s.object(ctx, o)
 		}
 		if err != nil {
 			rep.Warnings = append(rep.Warnings, err.Error())
 		}
 	}
+}
+
+// object makes an object in the SQL mode that it had.
+func (s *stage) object(ctx context.Context, o database.Object) error {
+	what := fmt.Sprintf("make %s %s", o.Kind, o.Name)
+	stmt, err := s.fit(ctx, what, o.SQL)
+	if err != nil || o.Mode == "" {
+		return errors.Join(err, s.exec(ctx, what, stmt))
+	}
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	defer conn.Close()
+	set := func(mode string) error {
+		_, err := conn.ExecContext(ctx, "SET SESSION sql_mode="+string(sqltext.AppendMySQLString(nil, []byte(mode), false)))
+		return err
+	}
+	if err := set(o.Mode); err != nil {
+		if err := set(withoutOldModes(o.Mode)); err != nil {
+			return s.explain(what, len(stmt), err)
+		}
+	}
+	if _, err := conn.ExecContext(ctx, stmt); err != nil {
+		return errors.Join(s.explain(what, len(stmt), err), set(sqlMode))
+	}
+	return set(sqlMode)
+}
+
+// withoutOldModes drops modes that not every server knows, and that change
+// nothing of what a routine does.
+func withoutOldModes(mode string) string {
+	modes := slices.DeleteFunc(strings.Split(mode, ","), func(m string) bool {
+		return slices.Contains([]string{"NO_AUTO_CREATE_USER", "ORACLE", "MSSQL", "POSTGRESQL", "DB2", "MAXDB", "MYSQL323", "MYSQL40", "NO_KEY_OPTIONS", "NO_TABLE_OPTIONS", "NO_FIELD_OPTIONS", "TIME_TRUNCATE_FRACTIONAL", "SIMULTANEOUS_ASSIGNMENT", "EMPTY_STRING_IS_NULL", "TIME_ROUND_FRACTIONAL"}, m)
+	})
+	return strings.Join(modes, ",")
 }
 
 func (s *stage) Discard(context.Context) error {
@@ -285,7 +404,10 @@ func (s *stage) Discard(context.Context) error {
 	defer cancel()
 	var err error
 	for _, name := range s.order {
-		err = errors.Join(err, s.exec(ctx, "remove a staged table", "DROP TABLE IF EXISTS "+quote(s.tables[name].name)))
+		err = errors.Join(err, s.exec(ctx, "remove a staged table", "DROP "+s.tables[name].kind()+" IF EXISTS "+quote(s.tables[name].name)))
+	}
+	for _, name := range s.made {
+		err = errors.Join(err, s.exec(ctx, "remove a sequence", "DROP SEQUENCE IF EXISTS "+quote(name)))
 	}
 	return errors.Join(err, s.db.Close())
 }

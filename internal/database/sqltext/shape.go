@@ -1,7 +1,9 @@
 package sqltext
 
 import (
+	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -49,6 +51,16 @@ func ShapeOf(stmt []byte, d Dialect) (Shape, error) {
 		case "trigger":
 			return ShapeTrigger, checkObject(stmt, d)
 		}
+		if d == MySQL {
+			switch second {
+			case "function", "procedure":
+				return ShapeRoutine, errors.Join(checkObject(stmt, d), checkLoadable(stmt))
+			case "event":
+				return ShapeEvent, checkObject(stmt, d)
+			case "sequence":
+				return ShapeSequence, nil // it is read in full by who takes it
+			}
+		}
 	case "set", "begin", "commit", "start", "lock", "unlock", "pragma":
 		return ShapeNone, nil
 	}
@@ -71,7 +83,7 @@ func headWords(stmt []byte, d Dialect) (first, second string, err error) {
 			if first = word; first != "create" {
 				return first, "", nil
 			}
-		case t.Kind == Word && slices.Contains([]string{"table", "index", "unique", "view", "trigger", "virtual", "function", "procedure", "event", "user", "database", "schema", "server", "temporary", "temp"}, word):
+		case t.Kind == Word && slices.Contains([]string{"table", "index", "unique", "view", "trigger", "virtual", "function", "procedure", "event", "sequence", "user", "database", "schema", "server", "temporary", "temp"}, word):
 			return first, word, nil
 		}
 	}
@@ -93,6 +105,51 @@ func checkObject(stmt []byte, d Dialect) error {
 	}
 }
 
+// checkLoadable refuses a function that is a program of the server's machine:
+// CREATE FUNCTION name RETURNS … SONAME 'file'.
+func checkLoadable(stmt []byte) error {
+	if hasWord(string(stmt), MySQL, "SONAME") {
+		return fmt.Errorf("%w: a function in a library: %.60q", ErrRefused, stmt)
+	}
+	return nil
+}
+
+// IsProcedure reports whether a statement of MariaDB makes a procedure.
+func IsProcedure(stmt []byte) bool {
+	_, second, err := headWords(stmt, MySQL)
+	return err == nil && second == "procedure"
+}
+
+// sequenceDefinition is what SHOW CREATE SEQUENCE gives.
+var sequenceDefinition = regexp.MustCompile("(?i)^CREATE SEQUENCE `(?:[^`]|``)+`((?:\\s+(?:start with|minvalue|maxvalue|increment by|cache|nocache|nocycle|cycle|no minvalue|no maxvalue|engine=\\w+|restart|-?\\d+))*)\\s*$")
+
+// CutSequence gives the options of a CREATE SEQUENCE statement of MariaDB.
+func CutSequence(stmt string) (options string, ok bool) {
+	m := sequenceDefinition.FindStringSubmatch(stmt)
+	if m == nil {
+		return "", false
+	}
+	return m[1], true
+}
+
+// sequencePosition is how a sequence is set to its place.
+var sequencePosition = regexp.MustCompile("^DO SETVAL\\(`(?:[^`]|``)+`, -?\\d+, 0\\)$")
+
+// IsPosition reports whether a statement of MariaDB sets a sequence to its place.
+func IsPosition(stmt []byte) bool { return sequencePosition.Match(stmt) }
+
+// modeSetting is how the SQL mode of what follows is set.
+var modeSetting = regexp.MustCompile(`^SET sql_mode='([A-Z0-9_,]*)'$`)
+
+// ModeOf gives the SQL mode that a statement sets.
+func ModeOf(stmt []byte) (mode string, ok bool) {
+	m := modeSetting.FindSubmatch(stmt)
+	if m == nil {
+		return "", false
+	}
+	return string(m[1]), true
+}
+
 // objectWords stand before the name of what a statement makes.
 var objectWords = []string{"view", "trigger", "function", "procedure", "event", "sequence", "type", "domain", "rule", "statistics", "table", "index", "schema", "extension"}
 
@@ -112,6 +169,8 @@ func ObjectName(stmt []byte, d Dialect) (string, error) {
 		case !found:
 			found = t.Kind == Word && slices.Contains(objectWords, strings.ToLower(string(t.Text)))
 		case t.Is("IF"), t.Is("NOT"), t.Is("EXISTS"), t.Is("ONLY"):
+		case d == MySQL && t.Kind == String && t.Text[0] == '"': // made in a mode in which names stand so
+			return strings.ReplaceAll(strings.Trim(string(t.Text), `"`), `""`, `"`), nil
 		default:
 			name, _, err := tableOf(l, t)
 			return name, err

@@ -236,7 +236,7 @@ func TestShapes(t *testing.T) {
 		require.NoError(t, err, in)
 		assert.Equal(t, want, got, in)
 	}
-	for _, in := range []string{"DROP TABLE t", "GRANT ALL ON *.* TO x", "LOAD DATA INFILE 'x' INTO TABLE t", "CREATE USER x", "CREATE FUNCTION f() RETURNS INT RETURN 1",
+	for _, in := range []string{"DROP TABLE t", "GRANT ALL ON *.* TO x", "LOAD DATA INFILE 'x' INTO TABLE t", "CREATE USER x", "CREATE FUNCTION f RETURNS STRING SONAME 'lib.so'", "CREATE FUNCTION f() RETURNS TEXT RETURN load_file('/etc/passwd')", "CREATE EVENT e ON SCHEDULE EVERY 1 DAY DO SELECT 1 INTO OUTFILE '/tmp/x'",
 		"CREATE VIRTUAL TABLE t USING fts5(a)", "ATTACH 'x' AS y", "/*!50000 DROP TABLE t */", "SELECT 1", "CREATE VIEW v AS SELECT load_file('/etc/passwd')",
 		"CREATE VIEW v AS SELECT 1 INTO OUTFILE '/tmp/x'", "CALL p()", "DELIMITER", "UPDATE t SET a=1", "DELETE FROM t", "ALTER TABLE t ADD a INT", "source /etc/passwd"} {
 		_, err := ShapeOf([]byte(in), MySQL)

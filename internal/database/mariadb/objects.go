@@ -1,0 +1,153 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+)
+
+// NotCarried lists what is not read: what the user may not see, and the history
+// of tables that keep one.
+func (r *reader) NotCarried(ctx context.Context) ([]string, error) {
+	rows, err := r.Strings(ctx, `SELECT CONCAT('history of table ', TABLE_NAME) FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE='SYSTEM VERSIONED'
+		UNION ALL SELECT CONCAT(LOWER(ROUTINE_TYPE), ' ', ROUTINE_NAME) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE() AND ROUTINE_TYPE NOT IN ('FUNCTION','PROCEDURE')
+		UNION ALL SELECT CONCAT(LOWER(ROUTINE_TYPE), ' ', ROUTINE_NAME, ', whose text this user may not read') FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE() AND ROUTINE_TYPE IN ('FUNCTION','PROCEDURE') AND ROUTINE_DEFINITION IS NULL`)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, row := range rows {
+		out = append(out, row[0])
+	}
+	return out, nil
+}
+
+// sequences lists the sequences, which MySQL does not have.
+func (r *reader) sequences(ctx context.Context) (names []string, err error) {
+	rows, err := r.Strings(ctx, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE='SEQUENCE' ORDER BY TABLE_NAME")
+	if err != nil {
+		return nil, fmt.Errorf("list sequences: %w", err)
+	}
+	for _, row := range rows {
+		names = append(names, row[0])
+	}
+	return names, nil
+}
+
+// source says how objects of a kind are listed and shown.
+type source struct {
+	kind database.ObjectKind
+	list string
+	show string // SHOW CREATE …, before the name
+	def  int    // which column holds the definition
+	mode int    // and which the SQL mode; -1: none does
+}
+
+var sources = []source{
+	{database.Routine, "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE() AND ROUTINE_TYPE='FUNCTION' AND ROUTINE_DEFINITION IS NOT NULL ORDER BY ROUTINE_NAME", "SHOW CREATE FUNCTION ", 2, 1},
+	{database.Routine, "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE() AND ROUTINE_TYPE='PROCEDURE' AND ROUTINE_DEFINITION IS NOT NULL ORDER BY ROUTINE_NAME", "SHOW CREATE PROCEDURE ", 2, 1},
+	{database.View, "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA=DATABASE() ORDER BY TABLE_NAME", "SHOW CREATE VIEW ", 1, -1},
+	{database.Trigger, "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_ORDER", "SHOW CREATE TRIGGER ", 2, 1},
+	{database.Event, "SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA=DATABASE() ORDER BY EVENT_NAME", "SHOW CREATE EVENT ", 3, 1},
+}
+
+// Objects lists sequences, which tables may need, then routines, views, triggers
+// and events.
+func (r *reader) Objects(ctx context.Context) ([]database.Object, error) {
+	var out []database.Object
+	names, err := r.sequences(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		def, err := r.Strings(ctx, "SHOW CREATE SEQUENCE "+quote(name))
+		if err != nil {
+			return nil, fmt.Errorf("definition of the sequence %s: %w", name, err)
+		}
+		out = append(out, database.Object{Kind: database.Sequence, Name: name, SQL: def[0][1], Early: true})
+	}
+	for _, s := range sources {
+		objects, err := r.objects(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		if s.kind == database.View {
+			objects = dependencyOrder(objects)
+		}
+		out = append(out, objects...)
+	}
+	return out, nil
+}
+
+func (r *reader) objects(ctx context.Context, s source) (out []database.Object, err error) {
+	names, err := r.Strings(ctx, s.list)
+	if err != nil {
+		return nil, fmt.Errorf("list objects of the kind %s: %w", s.kind, err)
+	}
+	for _, n := range names {
+		def, err := r.Strings(ctx, s.show+quote(n[0]))
+		if err != nil {
+			return nil, fmt.Errorf("definition of %s %s: %w", s.kind, n[0], err)
+		}
+		o := database.Object{Kind: s.kind, Name: n[0], SQL: r.withoutDatabase(withoutDefiner(def[0][s.def]))}
+		if s.mode >= 0 {
+			o.Mode = def[0][s.mode]
+		}
+		out = append(out, o)
+	}
+	return out, nil
+}
+
+// definerEnds are the words behind which no DEFINER stands.
+var definerEnds = []string{"VIEW", "TRIGGER", "FUNCTION", "PROCEDURE", "EVENT"}
+
+// withoutDefiner removes DEFINER=user@host: the user of the source does not
+// exist on the target, and whoever restores becomes the definer.
+func withoutDefiner(sql string) string {
+	l := sqltext.NewLexer([]byte(sql), sqltext.MySQL)
+	for {
+		t, err := l.Skip()
+		if err != nil || t.Kind == sqltext.End || slices.ContainsFunc(definerEnds, t.Is) {
+			return sql
+		}
+		if !t.Is("DEFINER") {
+			continue
+		}
+		from, to := t.At, 0
+		for range 4 { // = `user` @ `host`
+			t, err := l.Skip()
+			if err != nil {
+				return sql
+			}
+			to = t.At + len(t.Text)
+		}
+		return sql[:from] + strings.TrimLeft(sql[to:], " ")
+	}
+}
+
+// dependencyOrder puts a view behind the views that it mentions.
+func dependencyOrder(views []database.Object) []database.Object {
+	var out []database.Object
+	done := map[string]bool{}
+	var visit func(v database.Object)
+	visit = func(v database.Object) {
+		if done[v.Name] {
+			return
+		}
+		done[v.Name] = true
+		for _, o := range views {
+			if o.Name != v.Name && strings.Contains(v.SQL, quote(o.Name)) {
+				visit(o)
+			}
+		}
+		out = append(out, v)
+	}
+	for _, v := range views {
+		visit(v)
+	}
+	return out
+}
