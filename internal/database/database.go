@@ -42,6 +42,20 @@ func (e Engine) Dialect() sqltext.Dialect {
 	return sqltext.MySQL
 }
 
+// EngineOf gives the engine of a name as people and URLs have it. The error
+// names the engines.
+func EngineOf(name string) (Engine, error) {
+	switch strings.ToLower(name) {
+	case "mariadb", "mysql":
+		return MariaDB, nil
+	case "postgres", "postgresql", "pgsql":
+		return Postgres, nil
+	case "sqlite", "sqlite3":
+		return SQLite, nil
+	}
+	return "", fmt.Errorf("unknown database engine %q in a database URL; the engines are mariadb, postgres and sqlite", name)
+}
+
 // DefaultPort is where servers of the engine listen unless they are told otherwise.
 func (e Engine) DefaultPort() int {
 	if e == Postgres {
@@ -70,20 +84,16 @@ func ParseURL(s string) (Location, error) {
 	if !ok {
 		return Location{}, fmt.Errorf("%q is no database URL; write mariadb://user@host/name, postgres://user@host/name or sqlite:path/to/file", s)
 	}
-	switch strings.ToLower(scheme) {
-	case "sqlite":
+	engine, err := EngineOf(scheme)
+	if err != nil {
+		return Location{}, err
+	}
+	if engine == SQLite {
 		rest = strings.TrimPrefix(rest, "//")
 		if rest == "" {
 			return Location{}, errors.New("the database URL sqlite: lacks the path of the file")
 		}
 		return Location{Engine: SQLite, Path: rest}, nil
-	case "mariadb", "mysql", "postgres", "postgresql":
-	default:
-		return Location{}, fmt.Errorf("unknown database engine %q in a database URL; the engines are mariadb, postgres and sqlite", scheme)
-	}
-	engine := MariaDB
-	if strings.HasPrefix(strings.ToLower(scheme), "postgres") {
-		engine = Postgres
 	}
 	u, err := url.Parse(s)
 	if err != nil {

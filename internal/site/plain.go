@@ -42,6 +42,9 @@ func (files Files) blankSiteFile() error {
 	if f.DatabasePassword != "" {
 		files[SiteFile] = setTOML(content, "database-password", "")
 	}
+	if f.Login != nil {
+		return f.Login.blank(files)
+	}
 	return nil
 }
 
@@ -77,6 +80,9 @@ func (files Files) writeSiteFile(t SettingsTarget) error {
 		return fmt.Errorf("change the site file: %w", err)
 	}
 	files[SiteFile] = content
+	if f.Login != nil {
+		return f.Login.write(files, t)
+	}
 	return nil
 }
 

@@ -35,6 +35,7 @@ type siteFile struct {
 	LeaveOut         []string `toml:"leave-out"`
 	Settings         []string `toml:"settings"`
 	Keep             []string `toml:"keep"`
+	Login            *login   `toml:"login"`
 	root             string
 }
 
@@ -62,7 +63,7 @@ func parseSiteFile(name string, content []byte) (*siteFile, error) {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	if unknown := meta.Undecoded(); len(unknown) > 0 {
-		known := []string{"kind", "name", "address", "aliases", "database", "database-password", "version", "uploads", "caches", "leave-out", "settings", "keep"}
+		known := []string{"kind", "name", "address", "aliases", "database", "database-password", "version", "uploads", "caches", "leave-out", "settings", "keep", "login", "login.file", "login.engine", "login.url", "login.host", "login.port", "login.socket", "login.name", "login.user", "login.password", "login.address", "login.secrets"}
 		err := fmt.Errorf("%s: unknown key %q", name, unknown[0].String())
 		if n := nearest.Of(unknown[0].String(), known); n != "" {
 			err = fmt.Errorf("%w; did you mean %s?", err, n)
@@ -81,6 +82,9 @@ func (f *siteFile) override(s *Site) (err error) {
 	if f.Version != "" {
 		s.Version = f.Version
 	}
+	if f.Login != nil && f.Database != "" {
+		return fmt.Errorf("%s: database and [login] both say where the database is; keep one of them", name)
+	}
 	if f.Address != "" {
 		if s.Address, err = rewrite.ParseAddress(f.Address); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
@@ -95,6 +99,11 @@ func (f *siteFile) override(s *Site) (err error) {
 	}
 	if f.Database != "" {
 		if s.Database, err = f.location(); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	if f.Login != nil {
+		if err := f.Login.read(s, f.root); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}

@@ -68,7 +68,9 @@ func MariaDB(t testing.TB) database.Location {
 	for _, host := range []string{"localhost", "'%'"} {
 		Exec(t, server, "CREATE USER "+name+"@"+host+" IDENTIFIED BY '"+Password+"'; GRANT ALL ON "+name+".* TO "+name+"@"+host)
 	}
-	t.Cleanup(func() { Exec(t, server, "DROP DATABASE IF EXISTS "+name+"; DROP USER "+name+"@localhost, "+name+"@'%'") })
+	t.Cleanup(func() {
+		Exec(t, server, "DROP DATABASE IF EXISTS "+name+"; DROP USER "+name+"@localhost, "+name+"@'%'")
+	})
 	return l
 }
 
