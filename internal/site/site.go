@@ -182,7 +182,12 @@ func Open(path string) (*Site, error) {
 	}
 	s, err := kind.Read(root)
 	if err != nil {
-		return nil, fmt.Errorf("read the settings of %s: %w", root, err)
+		return nil, fmt.Errorf("the folder holds a site of the kind %s, but its settings cannot be read: %w", kind.Name(), err)
+	}
+	for _, sub := range sitesBelow(root) {
+		if sub != "web" && sub != "docroot" { // where Composer puts the program itself
+			s.Notes = append(s.Notes, "Another site lies in "+sub+": its files are carried with this one, its database is not.")
+		}
 	}
 	s.Kind, s.Root, s.kind = kind.Name(), root, kind
 	if file != nil {
@@ -212,26 +217,34 @@ func detect(root string, file *siteFile) (Kind, error) {
 			return k, nil
 		}
 	}
+	if entries, err := os.ReadDir(root); err == nil && len(entries) == 0 {
+		return nil, fmt.Errorf("%w: the folder %s is empty; name the folder of the site", ErrNoSite, root)
+	}
 	err := fmt.Errorf("%w: %s holds neither %s nor the settings of a kind that Hovix knows (drupal, joomla, mediawiki, wordpress)", ErrNoSite, root, SiteFile)
-	if sub := siteBelow(root); sub != "" {
-		return nil, fmt.Errorf("%w; there is one in %s", err, sub)
+	switch sub := sitesBelow(root); len(sub) {
+	case 0:
+	case 1:
+		return nil, fmt.Errorf("%w; there is one in %s", err, filepath.Join(root, sub[0]))
+	default:
+		return nil, fmt.Errorf("%w; there are %d in it, each to be named by its own folder: %s", err, len(sub), strings.Join(sub, ", "))
 	}
 	return nil, fmt.Errorf("%w; write a short %s that says what it is (see docs/site-file.md)", err, SiteFile)
 }
 
-// siteBelow looks for a site one folder further down.
-func siteBelow(root string) string {
+// sitesBelow looks for sites one folder further down, and gives the folders'
+// names.
+func sitesBelow(root string) (names []string) {
 	entries, err := os.ReadDir(root)
 	if err != nil {
-		return ""
+		return nil
 	}
 	for _, e := range entries {
 		sub := filepath.Join(root, e.Name())
 		if e.IsDir() && slices.ContainsFunc(kinds, func(k Kind) bool { return k.Detect(sub) }) {
-			return sub
+			names = append(names, e.Name())
 		}
 	}
-	return ""
+	return names
 }
 
 // Ask adds what only the database knows of the site: name, address, version.
