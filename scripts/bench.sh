@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Measures whole commands beside the tools that do the same by hand, in one run.
-# Needs hyperfine, zstd, GNU time and a MariaDB for tests:
+# Needs hyperfine, zstd, GNU time and the servers for tests:
 #
 #   scripts/servers.sh start /tmp/bench-servers > /tmp/bench.env && . /tmp/bench.env
 #   scripts/bench.sh /tmp/bench [RUNS [SECTIONS]]
@@ -12,7 +12,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 dir=$1
 runs=${2:-5}
-sections=${3:-files pack restore rewrite live memory}
+sections=${3:-files pack restore rewrite live postgres memory}
 wants() { case " $sections " in *" $1 "*) ;; *) return 1 ;; esac; }
 sock=$HOVIX_TEST_MARIADB_SOCKET
 sql() { mariadb --no-defaults -S "$sock" -utester -ptest-password "$@"; }
@@ -84,6 +84,33 @@ for _ in 1 2; do
   time replace $old $new
   time replace $new $old
 done
+fi
+
+if wants postgres; then
+pg="-h $HOVIX_TEST_POSTGRES_SOCKET -p $HOVIX_TEST_POSTGRES_PORT -U tester"
+echo "== PostgreSQL: 150,000 posts with two addresses each, 1,500,000 serialized values, five secondary keys"
+dropdb $pg --if-exists hovix_bench 2>/dev/null; createdb $pg hovix_bench
+psql $pg -d hovix_bench -q <<SQL
+CREATE TABLE posts (id serial PRIMARY KEY, title text, body text, created timestamptz DEFAULT now(), author int);
+INSERT INTO posts (title, body, author) SELECT 'Title ' || g, '<p><a href="$old/' || g || '">more</a> ' || (SELECT string_agg(md5((g*40+k)::text) || ' the harbour', ' ') FROM generate_series(1,35) k) || ' <img src="$old/p.jpg"></p>', g % 100 FROM generate_series(1,150000) g;
+CREATE INDEX ON posts (author, created); CREATE INDEX ON posts (title);
+CREATE TABLE meta (id serial PRIMARY KEY, post int, key text, value text);
+INSERT INTO meta (post, key, value) SELECT g % 150000, 'key_' || g % 20, CASE WHEN g % 5 = 0 THEN 'a:1:{s:3:"url";s:43:"$old/' || lpad(g::text, 8, '0') || 'xxx";}' ELSE md5(g::text) || md5((-g)::text) END FROM generate_series(1,1500000) g;
+CREATE INDEX ON meta (post); CREATE INDEX ON meta (key, post); CREATE INDEX ON meta (value);
+SQL
+mkdir -p "$dir/pg"
+where="postgres://tester@localhost:$HOVIX_TEST_POSTGRES_PORT/hovix_bench?socket=$HOVIX_TEST_POSTGRES_SOCKET"
+printf 'address = "%s"\ndatabase = "%s"\n' "$old" "$where" > "$dir/pg/hovix.toml"
+hyperfine -N -w 1 -r "$runs" --prepare "rm -f $dir/p.tar.zst; sync" --prepare "rm -f $dir/p.dump; sync" --prepare sync --export-json "$dir/pg.json" \
+  -n 'hovix pack' "$h pack $dir/pg -o $dir/p.tar.zst -y" -n 'pg_dump -Fc' "pg_dump $pg -d hovix_bench -Fc -f $dir/p.dump" \
+  -n 'pg_dump | zstd -3 -T2' "sh -c 'pg_dump $pg -d hovix_bench | zstd -3 -T2 -q -f -o $dir/p.sql.zst'" 2>/dev/null
+ls -l "$dir"/p.tar.zst "$dir"/p.dump "$dir"/p.sql.zst | awk '{print $5, $9}'
+again="dropdb $pg --if-exists hovix_bench_new 2>/dev/null; createdb $pg hovix_bench_new; rm -rf $dir/pgnew; sync"
+to="--database '${where/hovix_bench?/hovix_bench_new?}'"
+hyperfine -r 2 --prepare "$again" --export-json "$dir/pgload.json" \
+  -n 'hovix restore, address changed' "$h restore $dir/p.tar.zst $dir/pgnew --url $new $to" \
+  -n 'hovix restore, same address' "$h restore $dir/p.tar.zst $dir/pgnew --url $old $to" \
+  -n 'pg_restore -j2' "pg_restore $pg -d hovix_bench_new -j2 $dir/p.dump" 2>/dev/null
 fi
 
 wants memory || exit 0
