@@ -50,8 +50,8 @@ func TestWrongInput(t *testing.T) {
 	}{
 		{"misspelt site", []string{"pack", filepath.Join(work, "musuem"), "-o", filepath.Join(work, "x")}, 1, []string{"there is no folder", "did you mean", "museum?"}},
 		{"misspelt site, survey", []string{"survey", filepath.Join(work, "musem")}, 1, []string{"did you mean"}},
-		{"a folder without a site", []string{"survey", filepath.Join(work, "bare")}, 1, []string{"no site is here", "hovix.toml"}},
-		{"a folder above the site", []string{"survey", work}, 1, []string{"no site is here", "there is one in"}},
+		{"a folder without a site", []string{"survey", filepath.Join(work, "bare")}, 1, []string{"no site is here", "is empty"}},
+		{"a folder above the site", []string{"survey", work}, 1, []string{"no site is here", "there are 4 in it, each to be named by its own folder: broken, museum, nodb, typo"}},
 		{"broken site file", []string{"survey", filepath.Join(work, "broken")}, 1, []string{"hovix.toml, line 1"}},
 		{"misspelt key", []string{"survey", filepath.Join(work, "typo")}, 1, []string{`unknown key "adress"`, "did you mean address?"}},
 		{"missing database file", []string{"pack", filepath.Join(work, "nodb"), "-o", filepath.Join(work, "x")}, 1, []string{"cannot open the database", "no such file"}},
