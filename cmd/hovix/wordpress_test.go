@@ -134,6 +134,8 @@ func TestNetworkServed(t *testing.T) {
 		}
 		run := testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", file, newFolder, "--url", newAddress, "--database", target.String())
 		require.Contains(t, []int{0, 3}, run.Status, run.Err)
+		assert.NotContains(t, run.Out, "harb_blogs.domain", "what is set by itself is no leftover")
+		assert.NotContains(t, run.Out, "DOMAIN_CURRENT_SITE")
 		testenv.ServePHP(t, root, newPort, base)
 		assert.Equal(t, "guid\nhttp://harbour.example/west/2026/opens/\n", testenv.Client(t, target, []byte("SELECT guid FROM harb_4_posts WHERE post_name='opens';")), "what feed readers know it by stays")
 		assert.Contains(t, newVisitor(t, newPort).get(newAddress+"/west/"), text, "the last edit came along")

@@ -62,8 +62,12 @@ func (a *app) printSurvey(v *site.Survey, path string) {
 	} else {
 		p.Field("Database", "none")
 	}
-	for _, o := range s.Others {
-		p.Field("Answers at", o.String())
+	if len(s.Others) > 0 {
+		var lines []string
+		for _, o := range s.Others {
+			lines = append(lines, o.String())
+		}
+		p.Field("Answers at", lines...)
 	}
 	if len(v.Accounts) > 0 {
 		p.Field("Accounts", accountLines(v.Accounts)...)

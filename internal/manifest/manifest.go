@@ -48,8 +48,9 @@ type Manifest struct {
 	Uploads  []string          `json:"uploads,omitempty"`
 	Caches   []string          `json:"caches,omitempty"`
 	Settings []string          `json:"settings,omitempty"`
-	Keep     []string          `json:"keep,omitempty"` // columns whose addresses must not change
-	Files    site.Amount       `json:"files"`          // as counted before packing
+	Keep     []string          `json:"keep,omitempty"`  // columns whose addresses must not change
+	Moved    []string          `json:"moved,omitempty"` // columns that the kind gives their new values itself
+	Files    site.Amount       `json:"files"`           // as counted before packing
 	LeftOut  []site.LeftOut    `json:"leftOut,omitempty"`
 	Notes    []string          `json:"notes,omitempty"`
 	Section  bool              `json:"section,omitempty"` // it holds a section of the site

@@ -108,7 +108,7 @@ func (p *packer) wants(part site.Part) bool { return slices.Contains(p.opts.Part
 func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	s := p.s
 	m := &manifest.Manifest{Format: manifest.Format, Made: p.opts.Now.UTC().Truncate(time.Second), By: p.opts.By, Kind: s.Kind, Name: s.Name,
-		Root: s.Root, Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Notes: s.Notes, Section: s.Section()}
+		Root: s.Root, Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section()}
 	if !s.Address.IsZero() {
 		m.Address = s.Address.String()
 	}

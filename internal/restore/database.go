@@ -176,22 +176,24 @@ type cells struct {
 	r       *run
 	columns []string
 	keep    []bool
+	moved   []bool
 	tallies []rewrite.Tally
 	samples [][]rewrite.Leftover
 }
 
 func newCells(r *run, ins *sqltext.Insert) *cells {
-	c := &cells{r: r, columns: ins.Columns, keep: make([]bool, len(ins.Columns)),
+	c := &cells{r: r, columns: ins.Columns, keep: make([]bool, len(ins.Columns)), moved: make([]bool, len(ins.Columns)),
 		tallies: make([]rewrite.Tally, len(ins.Columns)), samples: make([][]rewrite.Leftover, len(ins.Columns))}
 	for i, name := range ins.Columns {
 		c.keep[i] = r.keep[ins.Table+"."+name]
+		c.moved[i] = slices.Contains(r.m.Moved, ins.Table+"."+name)
 		c.tallies[i].KeepFindings(&c.samples[i], maxSamples)
 	}
 	return c
 }
 
 func (c *cells) rewrite(column int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error) {
-	if column >= len(c.columns) || !c.r.rw.Mentions(raw) {
+	if column >= len(c.columns) || c.moved[column] || !c.r.rw.Mentions(raw) {
 		return nil, false, nil
 	}
 	v, err := value()

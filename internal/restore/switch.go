@@ -124,20 +124,19 @@ func (r *run) writeSettings() error {
 	slices.Sort(names)
 	files := site.Files{}
 	for _, rel := range names {
-		content := r.settings[rel].content
-		var tally rewrite.Tally
-		res := r.tallyOf("settings", rel)
-		tally.KeepFindings(&res.Sample, maxSamples)
-		if out, changed := r.rw.Value(content, &tally); changed {
-			content = out
-		}
-		res.Tally.Add(&tally)
-		files[rel] = content
+		files[rel] = r.settings[rel].content
 	}
 	if err := r.kind.Write(files, t); err != nil {
 		return fmt.Errorf("write the settings: %w", err)
 	}
-	for _, rel := range names {
+	for _, rel := range names { // what is in its place already is no leftover
+		var tally rewrite.Tally
+		res := r.tallyOf("settings", rel)
+		tally.KeepFindings(&res.Sample, maxSamples)
+		if out, changed := r.rw.Value(files[rel], &tally); changed {
+			files[rel] = out
+		}
+		res.Tally.Add(&tally)
 		if err := r.files.write(rel, r.settings[rel].entry, files[rel]); err != nil {
 			return err
 		}

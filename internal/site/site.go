@@ -59,6 +59,7 @@ type Site struct {
 	Passing  []string          // tables whose rows are not carried because they come back or expire, as globs
 	Settings []string          // files with settings, relative to Root
 	Keep     []string          // columns whose addresses must not change, as table.column
+	Moved    []string          // columns that a restore changes by Touches, as table.column
 	Notes    []string          // what is unusual about it
 	kind     Kind
 	choice   choice

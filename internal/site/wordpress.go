@@ -267,6 +267,7 @@ func (wordpress) askNetwork(ctx context.Context, s *Site, r database.Reader) err
 			s.Keep = append(s.Keep, s.Prefix+row[2]+"_posts.guid")
 		}
 	}
+	s.Moved = []string{s.Prefix + "blogs.domain", s.Prefix + "site.domain"}
 	s.Notes = append(s.Notes, fmt.Sprintf("It is a network of %d sites, which is carried as one whole.", len(rows)))
 	return nil
 }
