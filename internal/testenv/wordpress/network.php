@@ -21,7 +21,7 @@ if ($step === 'tables') {
 }
 $keeper = get_user_by('login', 'keeper')->ID;
 foreach (['nord' => 'Nordhafen', 'sued' => 'Südhafen', 'west' => 'Westhafen'] as $path => $title) {
-    $id = wp_insert_site(["domain" => $domain, "path" => ($parts["path"] ?? "") . "/$path/", "network_id" => 1, "title" => $title, "user_id" => $keeper]);
+    $id = wp_insert_site(['domain' => $domain, 'path' => ($parts['path'] ?? '') . "/$path/", 'network_id' => 1, 'title' => $title, 'user_id' => $keeper]);
     if (is_wp_error($id)) { echo $id->get_error_message(); exit(1); }
     switch_to_blog($id);
     switch_theme('harbour');
