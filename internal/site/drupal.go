@@ -219,14 +219,7 @@ func (drupal) Write(files Files, t SettingsTarget) error {
 }
 
 func drupalWrite(conf *phpconf.File, rel string, t SettingsTarget) error {
-	salt := rand.Text() + rand.Text()
-	if _, ok := t.Existing[rel]; ok {
-		if old, err := t.Existing.php(rel); err == nil {
-			if v, ok := old.Var("settings", "hash_salt"); ok && v != "" {
-				salt = v
-			}
-		}
-	}
+	salt := t.secret(rel, rand.Text()+rand.Text(), func(old *phpconf.File) (string, bool) { return old.Var("settings", "hash_salt") })
 	if err := conf.SetVar("settings", salt, "hash_salt"); err != nil {
 		return err
 	}

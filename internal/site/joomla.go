@@ -120,15 +120,7 @@ func (joomla) Write(files Files, t SettingsTarget) error {
 	if err != nil {
 		return err
 	}
-	secret := rand.Text()[:16]
-	if _, ok := t.Existing[joomlaSettings]; ok {
-		if old, err := t.Existing.php(joomlaSettings); err == nil {
-			if v, ok := old.Property("secret"); ok && v != "" {
-				secret = v
-			}
-		}
-	}
-	set := [][2]string{{"secret", secret}}
+	set := [][2]string{{"secret", t.secret(joomlaSettings, rand.Text()[:16], func(old *phpconf.File) (string, bool) { return old.Property("secret") })}}
 	if l := t.Database; !l.IsZero() {
 		host := joinHost(l)
 		if l.Engine == database.Postgres {

@@ -145,14 +145,8 @@ func (mediawiki) Write(files Files, t SettingsTarget) error {
 		return err
 	}
 	set := [][2]string{{"wgSecretKey", rand.Text() + rand.Text() + rand.Text()}, {"wgUpgradeKey", rand.Text()[:16]}}
-	if _, ok := t.Existing[mediawikiSettings]; ok {
-		if old, err := t.Existing.php(mediawikiSettings); err == nil {
-			for i := range set {
-				if v, ok := old.Var(set[i][0]); ok && v != "" {
-					set[i][1] = v
-				}
-			}
-		}
+	for i := range set {
+		set[i][1] = t.secret(mediawikiSettings, set[i][1], func(old *phpconf.File) (string, bool) { return old.Var(set[i][0]) })
 	}
 	if !t.Address.IsZero() {
 		set = append(set, mediawikiAddress(conf, t.Address)...)

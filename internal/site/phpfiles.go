@@ -124,6 +124,20 @@ func (files Files) erase(rel string, names ...string) error {
 	return nil
 }
 
+// secret gives a secret that the target's own settings hold, so that logins there
+// stay valid, or a fresh one. A broken file has none to take over.
+func (t *SettingsTarget) secret(rel, fresh string, get func(*phpconf.File) (string, bool)) string {
+	if _, ok := t.Existing[rel]; !ok {
+		return fresh
+	}
+	if old, err := t.Existing.php(rel); err == nil {
+		if v, ok := get(old); ok && v != "" {
+			return v
+		}
+	}
+	return fresh
+}
+
 // minSecret is how long a secret must be to be looked for elsewhere: a shorter
 // one may be part of anything.
 const minSecret = 8

@@ -192,17 +192,8 @@ func (wordpress) Write(files Files, t SettingsTarget) error {
 		return err
 	}
 	set := [][2]string{{"DB_NAME", t.Database.Name}, {"DB_USER", t.Database.User}, {"DB_PASSWORD", t.Database.Password}, {"DB_HOST", joinHost(t.Database)}}
-	var existing *phpconf.File
-	if _, ok := t.Existing[wpConfig]; ok {
-		existing, _ = t.Existing.php(wpConfig) // a broken file has no secrets to take over
-	}
 	for _, name := range wpSecrets {
-		v := rand.Text() + rand.Text()
-		if existing != nil {
-			if old, ok := existing.Const(name); ok && old != "" {
-				v = old
-			}
-		}
+		v := t.secret(wpConfig, rand.Text()+rand.Text(), func(old *phpconf.File) (string, bool) { return old.Const(name) })
 		set = append(set, [2]string{name, v})
 	}
 	if !t.Address.IsZero() { // of networks
