@@ -1,7 +1,6 @@
 package site
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -224,8 +223,12 @@ func (s *Site) RowsLeftOut(ctx context.Context, r database.Reader, tables []data
 		if err != nil {
 			return nil, fmt.Errorf("count %s in %s: %w", k.Why, k.Table, err)
 		}
+		reason := "as asked for"
+		if k.Name == "" {
+			reason = "they expire"
+		}
 		if n, _ := strconv.ParseInt(rows[0][0], 10, 64); n > 0 {
-			list = append(list, LeftOut{What: k.Why + " in table " + k.Table, Reason: cmp.Or(map[bool]string{true: "they expire"}[k.Name == ""], "as asked for"), Rows: n})
+			list = append(list, LeftOut{What: k.Why + " in table " + k.Table, Reason: reason, Rows: n})
 		}
 	}
 	return list, nil

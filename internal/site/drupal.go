@@ -205,15 +205,7 @@ func (drupal) Write(files Files, t SettingsTarget) error {
 		if !strings.HasSuffix(rel, drupalSettings) {
 			continue
 		}
-		conf, err := files.php(rel)
-		if err != nil {
-			return err
-		}
-		if err := drupalWrite(conf, rel, t); err != nil {
-			return fmt.Errorf("%s: %w", rel, err)
-		}
-		files.keep(rel, conf)
-		return nil
+		return files.change(rel, func(conf *phpconf.File) error { return drupalWrite(conf, rel, t) })
 	}
 	return nil
 }

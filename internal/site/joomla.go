@@ -113,13 +113,10 @@ func (joomla) Write(files Files, t SettingsTarget) error {
 	if err := files.writeSiteFile(t); err != nil {
 		return err
 	}
-	if _, ok := files[joomlaSettings]; !ok {
-		return nil
-	}
-	conf, err := files.php(joomlaSettings)
-	if err != nil {
-		return err
-	}
+	return files.change(joomlaSettings, func(conf *phpconf.File) error { return joomlaWrite(conf, t) })
+}
+
+func joomlaWrite(conf *phpconf.File, t SettingsTarget) error {
 	set := [][2]string{{"secret", t.secret(joomlaSettings, rand.Text()[:16], func(old *phpconf.File) (string, bool) { return old.Property("secret") })}}
 	if l := t.Database; !l.IsZero() {
 		host := joinHost(l)
@@ -136,10 +133,9 @@ func (joomla) Write(files Files, t SettingsTarget) error {
 	}
 	for _, kv := range set {
 		if err := conf.SetProperty(kv[0], kv[1]); err != nil {
-			return fmt.Errorf("%s: %w", joomlaSettings, err)
+			return err
 		}
 	}
-	files.keep(joomlaSettings, conf)
 	return nil
 }
 

@@ -137,13 +137,10 @@ func (mediawiki) Write(files Files, t SettingsTarget) error {
 	if err := files.writeSiteFile(t); err != nil {
 		return err
 	}
-	if _, ok := files[mediawikiSettings]; !ok {
-		return nil
-	}
-	conf, err := files.php(mediawikiSettings)
-	if err != nil {
-		return err
-	}
+	return files.change(mediawikiSettings, func(conf *phpconf.File) error { return mediawikiWrite(conf, t) })
+}
+
+func mediawikiWrite(conf *phpconf.File, t SettingsTarget) error {
 	set := [][2]string{{"wgSecretKey", rand.Text() + rand.Text() + rand.Text()}, {"wgUpgradeKey", rand.Text()[:16]}}
 	for i := range set {
 		set[i][1] = t.secret(mediawikiSettings, set[i][1], func(old *phpconf.File) (string, bool) { return old.Var(set[i][0]) })
@@ -174,10 +171,9 @@ func (mediawiki) Write(files Files, t SettingsTarget) error {
 	}
 	for _, kv := range set {
 		if err := conf.SetVar(kv[0], kv[1]); err != nil {
-			return fmt.Errorf("%s: %w", mediawikiSettings, err)
+			return err
 		}
 	}
-	files.keep(mediawikiSettings, conf)
 	return nil
 }
 

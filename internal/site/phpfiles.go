@@ -91,10 +91,8 @@ func (files Files) keep(rel string, conf *phpconf.File) {
 	}
 }
 
-// erase empties the secrets of PHP settings: what is set under the given names
-// ("const DB_PASSWORD", "var databases * password", with stars for any key), and
-// then the same texts wherever else they stand in the files, as in comments.
-func (files Files) erase(rel string, names ...string) error {
+// change lets f change one of the files, if it is among them.
+func (files Files) change(rel string, f func(*phpconf.File) error) error {
 	if _, ok := files[rel]; !ok {
 		return nil
 	}
@@ -102,19 +100,32 @@ func (files Files) erase(rel string, names ...string) error {
 	if err != nil {
 		return err
 	}
+	if err := f(conf); err != nil {
+		return fmt.Errorf("%s: %w", rel, err)
+	}
+	files.keep(rel, conf)
+	return nil
+}
+
+// erase empties the secrets of PHP settings: what is set under the given names
+// ("const DB_PASSWORD", "var databases * password", with stars for any key), and
+// then the same texts wherever else they stand in the files, as in comments.
+func (files Files) erase(rel string, names ...string) error {
 	var secrets []string
 	match := func(p []string) bool {
 		return slices.ContainsFunc(names, func(n string) bool { return matchPath(strings.Fields(n), p) })
 	}
-	for _, v := range conf.Values(match) {
-		if len(v) >= minSecret {
-			secrets = append(secrets, v)
+	err := files.change(rel, func(conf *phpconf.File) error {
+		for _, v := range conf.Values(match) {
+			if len(v) >= minSecret {
+				secrets = append(secrets, v)
+			}
 		}
+		return conf.Erase(match)
+	})
+	if err != nil {
+		return err
 	}
-	if err := conf.Erase(match); err != nil {
-		return fmt.Errorf("%s: %w", rel, err)
-	}
-	files.keep(rel, conf)
 	for name, content := range files {
 		for _, secret := range secrets {
 			content = bytes.ReplaceAll(content, []byte(secret), nil)

@@ -12,9 +12,6 @@ import (
 	"hovix/internal/database"
 )
 
-// cacheReason is why caches are not carried.
-const cacheReason = "cache"
-
 // File is a file, folder or link of a site.
 type File struct {
 	Rel  string // path relative to the root, with slashes
@@ -126,7 +123,7 @@ func (s *Site) reason(rel string, d fs.DirEntry) string {
 	case d.IsDir() && slices.Contains(versionControl, name):
 		return "version control"
 	case d.IsDir() && slices.Contains(s.Caches, rel):
-		return cacheReason
+		return "cache"
 	case strings.Contains(name, ".hovix-stage-"), strings.Contains(name, ".hovix-before-"):
 		return "an earlier restore"
 	case !d.IsDir() && !d.Type().IsRegular() && d.Type()&fs.ModeSymlink == 0:

@@ -184,13 +184,10 @@ func (wordpress) Write(files Files, t SettingsTarget) error {
 	if err := files.writeSiteFile(t); err != nil {
 		return err
 	}
-	if _, ok := files[wpConfig]; !ok {
-		return nil
-	}
-	conf, err := files.php(wpConfig)
-	if err != nil {
-		return err
-	}
+	return files.change(wpConfig, func(conf *phpconf.File) error { return wpWrite(conf, t) })
+}
+
+func wpWrite(conf *phpconf.File, t SettingsTarget) error {
 	set := [][2]string{{"DB_NAME", t.Database.Name}, {"DB_USER", t.Database.User}, {"DB_PASSWORD", t.Database.Password}, {"DB_HOST", joinHost(t.Database)}}
 	for _, name := range wpSecrets {
 		v := t.secret(wpConfig, rand.Text()+rand.Text(), func(old *phpconf.File) (string, bool) { return old.Const(name) })
@@ -213,7 +210,6 @@ func (wordpress) Write(files Files, t SettingsTarget) error {
 			return err
 		}
 	}
-	files.keep(wpConfig, conf)
 	return nil
 }
 
@@ -305,15 +301,7 @@ func (wordpress) Skips(prefix string, tables []string) (skips []Skip) {
 }
 
 func (wordpress) Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error) {
-	q := func(t string) string { return sqltext.QuoteName(prefix+t, sqltext.MySQL) }
-	rows, err := r.Strings(ctx, "SELECT u.user_login, u.display_name, u.user_email FROM "+q("users")+" u JOIN "+q("usermeta")+
+	q := func(t string) string { return ident(r, prefix+t) }
+	return accounts(ctx, r, "SELECT u.user_login, u.display_name, u.user_email FROM "+q("users")+" u JOIN "+q("usermeta")+
 		" m ON m.user_id=u.ID WHERE m.meta_key=? AND m.meta_value LIKE '%\"administrator\"%' ORDER BY u.ID", prefix+"capabilities")
-	if err != nil {
-		return nil, fmt.Errorf("list the administrators: %w", err)
-	}
-	var out []Account
-	for _, row := range rows {
-		out = append(out, Account{row[0], row[1], row[2]})
-	}
-	return out, nil
 }

@@ -172,13 +172,13 @@ func (s *stage) AddObject(ctx context.Context, o database.Object) error {
 // there under its name: where none is, it is made there, and removed should the
 // restore be given up; where one is, the new one is staged like a table.
 func (s *stage) sequence(ctx context.Context, o database.Object) error {
-	live, err := stringRows(s.db.QueryContext(ctx, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE='SEQUENCE'"))
+	live, err := stringRows(s.db.QueryContext(ctx, "SELECT LOWER(TABLE_TYPE) FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_NAME="+string(sqltext.AppendMySQLString(nil, []byte(o.Name), false))))
 	if err != nil {
 		return fmt.Errorf("list sequences: %w", err)
 	}
-	there := slices.ContainsFunc(live, func(row []string) bool { return row[0] == o.Name })
-	if err := s.tableHasName(ctx, o.Name); err != nil && !there {
-		return err
+	there := len(live) > 0
+	if there && live[0][0] != "sequence" {
+		return fmt.Errorf("make sequence %s: the database has a %s of this name; rename it first", o.Name, live[0][0])
 	}
 	options, ok := sqltext.CutSequence(o.SQL)
 	if !ok {
@@ -199,15 +199,6 @@ func (s *stage) sequence(ctx context.Context, o database.Object) error {
 	s.order = append(s.order, o.Name)
 	s.mu.Unlock()
 	return s.exec(ctx, "make sequence "+o.Name, "CREATE SEQUENCE "+quote(t.name)+options)
-}
-
-// tableHasName says that something else has the name of a sequence.
-func (s *stage) tableHasName(ctx context.Context, name string) error {
-	rows, err := stringRows(s.db.QueryContext(ctx, "SELECT LOWER(TABLE_TYPE) FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE<>'SEQUENCE' AND TABLE_NAME="+string(sqltext.AppendMySQLString(nil, []byte(name), false))))
-	if err == nil && len(rows) > 0 {
-		return fmt.Errorf("make sequence %s: the database has a %s of this name; rename it first", name, rows[0][0])
-	}
-	return err
 }
 
 // Touch runs a statement on a staged table.

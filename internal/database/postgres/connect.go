@@ -6,6 +6,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -41,10 +42,7 @@ var usualSockets = []string{"/run/postgresql", "/var/run/postgresql", "/tmp"}
 
 // endpoint gives the host, or the folder of the socket, and the port.
 func endpoint(l database.Location) (host string, port int) {
-	port = l.Port
-	if port == 0 {
-		port = 5432
-	}
+	port = cmp.Or(l.Port, database.Postgres.DefaultPort())
 	if l.Socket != "" {
 		if dir, name := filepath.Split(l.Socket); strings.HasPrefix(name, ".s.PGSQL.") {
 			if p, err := strconv.Atoi(strings.TrimPrefix(name, ".s.PGSQL.")); err == nil {

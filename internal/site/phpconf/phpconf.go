@@ -81,16 +81,6 @@ func (f *File) Returned(path ...string) (text string, ok bool) {
 	return known(v, found)
 }
 
-// Keys lists the keys of an array, by the name of its variable and a path below
-// it.
-func (f *File) Keys(name string, path ...string) (keys []string) {
-	v, _ := walk(f.state.vars[name], path)
-	for _, e := range v.list {
-		keys = append(keys, e.key)
-	}
-	return keys
-}
-
 func walk(v value, path []string) (value, bool) {
 	for _, key := range path {
 		if v.kind == unknown && v.why != "" {
