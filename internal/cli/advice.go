@@ -9,6 +9,7 @@ import (
 
 	"hovix/internal/archive"
 	"hovix/internal/database"
+	"hovix/internal/database/sqlfile"
 	"hovix/internal/database/sqltext"
 	"hovix/internal/readdress"
 	"hovix/internal/restore"
@@ -19,6 +20,7 @@ func adviceFor(err error) string {
 	var adv advised
 	var ce *database.ConnectError
 	var partly *readdress.PartlyError
+	var unfit *sqlfile.UnfitError
 	switch {
 	case errors.As(err, &adv):
 		return adv.advice
@@ -26,6 +28,8 @@ func adviceFor(err error) string {
 		return ce.Advice + " Nothing was changed."
 	case errors.As(err, &partly):
 		return "Tables with transactions are as they were. Run the same command again: it goes on with the rows that are left."
+	case errors.As(err, &unfit):
+		return "Nothing was packed. A dump holds tables, their rows, and views, triggers and routines; docs/pieces.md says how to make one."
 	case errors.Is(err, database.ErrReadOnly):
 		return "Nothing was changed. The database user needs the right to change rows (UPDATE), and the file of an SQLite database must be writable."
 	case errors.Is(err, database.ErrBusy):

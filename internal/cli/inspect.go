@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -16,24 +17,35 @@ import (
 	"hovix/internal/cli/ui"
 	"hovix/internal/manifest"
 	"hovix/internal/nearest"
+	"hovix/internal/pieces"
 	"hovix/internal/site"
 )
 
 func (a *app) inspectCommand() *cobra.Command {
 	var check, list bool
+	var extract string
 	cmd := &cobra.Command{
 		Use:   "inspect FILE",
 		Short: "Say what is in an archive; prove it intact with --check",
 		Long: `Say what the archive FILE holds: from which site and address, from when, its
 parts and sizes. That takes a moment, for only the index is read. With --check
-every byte is read and compared with its checksum.`,
-		Example: "  hovix inspect museum.tar.zst\n  hovix inspect museum.tar.zst --check\n  hovix inspect museum.tar.zst --list",
+every byte is read and compared with its checksum.
+
+With --extract the archive is written out, checked alike, as pieces that any tool
+takes: files.tar with the site's folder, uploads.tar with what lies in its folders
+of uploads, database.sql for the engine's own client. Settings are without their
+secrets there too.`,
+		Example: "  hovix inspect museum.tar.zst\n  hovix inspect museum.tar.zst --check\n  hovix inspect museum.tar.zst --list\n  hovix inspect museum.tar.zst --extract pieces",
 		Args:    args("FILE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if extract != "" {
+				return a.extract(cmd.Context(), args[0], extract)
+			}
 			return a.inspect(cmd.Context(), args[0], check, list)
 		},
 	}
 	cmd.Flags().BoolVar(&check, "check", false, "read the whole archive and prove it intact")
+	cmd.Flags().StringVar(&extract, "extract", "", "write the archive out to `FOLDER` as files.tar, uploads.tar and database.sql")
 	cmd.Flags().BoolVar(&list, "list", false, "list every entry: size, SHA-256, name")
 	return cmd
 }
@@ -107,6 +119,58 @@ func (a *app) inspect(ctx context.Context, path string, check, list bool) error 
 	return nil
 }
 
+// extract writes an archive out as pieces.
+func (a *app) extract(ctx context.Context, path, dir string) error {
+	f, size, err := openArchive(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("make the folder for the pieces: %w", err)
+	}
+	bar, rep := a.reporter()
+	written, origin, err := pieces.Extract(ctx, f, size, dir, rep)
+	bar.Close()
+	if errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("%w; choose a folder that holds none of the pieces", err)
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	if a.json {
+		return a.document(map[string]any{"file": path, "pieces": written})
+	}
+	p := ui.New(a.out)
+	p.Title("Written out", path)
+	var rows [][]string
+	for _, w := range written {
+		what := ui.Count(w.Entries, "entry", "entries")
+		if strings.HasSuffix(w.Path, ".sql") {
+			what = ui.Count(w.Entries, "table", "tables")
+		}
+		rows = append(rows, []string{w.Path, what, ui.Bytes(w.Bytes)})
+	}
+	p.Table(rows, 2)
+	p.Line("")
+	p.Good("Intact: every byte was compared with its checksum")
+	p.Line("    %s", p.Dim("The settings in files.tar are without secrets: set the database login there."))
+	next := "hovix pack --files " + shellWord(filepath.Join(dir, pieces.FilesTar))
+	for _, w := range written {
+		switch filepath.Base(w.Path) {
+		case pieces.DatabaseSQL:
+			next += " --dump " + shellWord(w.Path)
+		case pieces.UploadsTar:
+			next += " --uploads " + shellWord(w.Path)
+		}
+	}
+	if origin != "" {
+		next += " --origin " + shellWord(origin)
+	}
+	p.Next("tar -xf "+shellWord(filepath.Join(dir, pieces.FilesTar))+" -C /path/to/folder", next+" -o again.tar.zst")
+	return nil
+}
+
 // printable shows a name on one line, whatever bytes it has.
 func printable(name string) string {
 	if strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f || r == '\ufffd' }) {
@@ -156,7 +220,9 @@ func (a *app) printInspection(d *inspection, took time.Duration) {
 	p.Field("Archive", fmt.Sprintf("%s, %s (%s unpacked)", d.File, ui.Bytes(d.Size), ui.Bytes(d.Content)))
 	p.Field("Packed", m.Made.Local().Format("2 January 2006, 15:04 MST")+" by "+m.By)
 	p.Field("Kind", strings.TrimSpace(m.Kind+" "+m.Version))
-	p.Field("Came from", m.Root)
+	if m.Root != "" {
+		p.Field("Came from", m.Root)
+	}
 	if m.Database != nil {
 		p.Field("Database", fmt.Sprintf("%s %s · %s · %s", m.Database.Product, m.Database.Version, ui.Count(int64(len(m.Database.Tables)), "table", "tables"), ui.Count(d.Summary.Rows, "row", "rows")))
 	}

@@ -16,6 +16,7 @@ import (
 	"hovix/internal/cli/ui"
 	"hovix/internal/nearest"
 	"hovix/internal/pack"
+	"hovix/internal/pieces"
 	"hovix/internal/site"
 )
 
@@ -27,12 +28,14 @@ type packFlags struct {
 	only     []string
 	without  []string
 	db       databaseFlags
+	given    pieces.Given
+	path     string // of SITE
 }
 
 func (a *app) packCommand() *cobra.Command {
 	var f packFlags
 	cmd := &cobra.Command{
-		Use:   "pack SITE -o FILE",
+		Use:   "pack [SITE] -o FILE",
 		Short: "Package a site into one archive",
 		Long: `Package the site in the folder SITE (database, uploads, code, settings) into one
 archive. The database is read in one consistent snapshot; the site can stay in
@@ -43,17 +46,32 @@ Caches, logs, version control, archives lying around, and tables that fill by
 themselves are left out, and named with their sizes. --without leaves out more,
 --only packs a section of the site: some folders, some tables.
 
+Where the live site is out of reach, --files, --dump and --uploads name pieces of
+it instead: folders, or tar files (plain, gzip, zstd, bzip2) and zip files that
+hold them, and an SQL dump (plain or compressed alike). The folder that the site
+had on its server, which its texts may mention, is told by --origin.
+
 With '-o -' the archive goes to standard output, for a pipe:
 
   hovix pack SITE -o - | ssh new.example hovix restore - FOLDER --url https://new.example --yes`,
-		Example: "  hovix pack /var/www/museum -o museum.tar.zst",
-		Args:    args("SITE"),
-		RunE:    func(cmd *cobra.Command, args []string) error { return a.pack(cmd.Context(), args[0], &f) },
+		Example: "  hovix pack /var/www/museum -o museum.tar.zst\n" +
+			"  hovix pack --files museum.tar.gz --dump museum.sql.gz -o museum.tar.zst",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := f.sources(args); err != nil {
+				return err
+			}
+			return a.pack(cmd.Context(), &f)
+		},
 	}
 	cmd.Flags().StringVarP(&f.out, "output", "o", "", "write the archive to `FILE`; '-' is standard output")
 	cmd.Flags().StringSliceVar(&f.parts, "parts", nil, "pack only these parts: database, uploads, code, settings (`LIST`)")
 	cmd.Flags().StringArrayVar(&f.without, "without", nil, "leave out: a path or pattern, table:PATTERN for rows, or spam, trash, revisions where the kind knows them (`WHAT`)")
 	cmd.Flags().StringArrayVar(&f.only, "only", nil, "pack a section alone: a path or pattern, or table:PATTERN (`WHAT`)")
+	cmd.Flags().StringVar(&f.given.Files, "files", "", "instead of SITE: the site's folder in a tar or zip file, or a copy of it (`PIECE`)")
+	cmd.Flags().StringVar(&f.given.Dump, "dump", "", "pack the database of this SQL dump instead of a live one (`FILE`)")
+	cmd.Flags().StringVar(&f.given.Uploads, "uploads", "", "take the uploads from this folder, tar or zip file instead (`PIECE`)")
+	cmd.Flags().StringVar(&f.given.Origin, "origin", "", "the folder in which the site of these pieces lay on its server (`FOLDER`)")
 	cmd.Flags().StringVar(&f.compress, "compress", "fast", "how hard to compress: fast, balanced or small (`LEVEL`)")
 	cmd.Flags().BoolVarP(&f.yes, "yes", "y", false, "overwrite FILE if it exists")
 	f.db.add(cmd, "pack this database instead of the one in the site's settings")
@@ -91,7 +109,57 @@ next:
 	return opts, nil
 }
 
-func (a *app) pack(ctx context.Context, path string, f *packFlags) error {
+// sources checks that there is one site to pack. SITE itself may be a piece.
+func (f *packFlags) sources(args []string) error {
+	inPieces := f.given.Dump != "" || f.given.Uploads != "" || f.given.Origin != ""
+	switch {
+	case len(args) == 0 && f.given.Files == "" && inPieces:
+		return usage("a dump and uploads alone are no site: name its files too, with --files")
+	case len(args) == 0 && f.given.Files == "":
+		return usage("SITE is missing: name the folder of the site, or its pieces with --files and --dump")
+	case len(args) > 0 && f.given.Files != "":
+		return usage("SITE and --files both say where the files are; keep one of them")
+	case f.given.Dump != "" && f.db.url != "":
+		return usage("--dump and --database both say where the database is; keep one of them")
+	case f.given.Files == "":
+		f.path = args[0]
+		if inPieces {
+			f.given.Files = args[0]
+		}
+	}
+	return nil
+}
+
+// open opens the site, whole or in pieces. What end is given removes what was
+// unpacked.
+func (a *app) open(ctx context.Context, f *packFlags, opts *pack.Options) (s *site.Site, end func(error) error, err error) {
+	if f.given.Files == "" {
+		s, err = a.openSite(f.path, &f.db)
+		return s, func(err error) error { return err }, err
+	}
+	near := os.TempDir()
+	if f.out != "-" && isFolder(filepath.Dir(f.out)) {
+		near = filepath.Dir(f.out)
+	}
+	bar, rep := a.reporter()
+	defer bar.Close()
+	o, err := pieces.Open(ctx, f.given, near, rep)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, name := range o.Skipped {
+		o.Site.Notes = append(o.Site.Notes, "Passed over in the pieces: "+printable(name)+" is neither a file nor a folder nor a link, or leads out of them.")
+	}
+	opts.Database = o.Database
+	if f.given.Dump == "" && f.db.url != "" {
+		if o.Site.Database, err = f.db.location(a, o.Site.Database); err != nil {
+			return nil, nil, errors.Join(err, o.Close())
+		}
+	}
+	return o.Site, func(err error) error { return errors.Join(err, o.Close()) }, nil
+}
+
+func (a *app) pack(ctx context.Context, f *packFlags) (err error) {
 	if f.out == "" {
 		return usage("say where the archive goes: -o FILE, or -o - for standard output")
 	}
@@ -99,10 +167,11 @@ func (a *app) pack(ctx context.Context, path string, f *packFlags) error {
 	if err != nil {
 		return err
 	}
-	s, err := a.openSite(path, &f.db)
+	s, end, err := a.open(ctx, f, &opts)
 	if err != nil {
 		return err
 	}
+	defer func() { err = end(err) }()
 	if err := s.Choose(f.only, f.without); err != nil {
 		return usageError{err}
 	}
@@ -117,6 +186,11 @@ func (a *app) pack(ctx context.Context, path string, f *packFlags) error {
 	if err = out.end(err); err != nil {
 		return err
 	}
+	return a.packed(f, res)
+}
+
+// packed tells what was packed.
+func (a *app) packed(f *packFlags, res *pack.Result) error {
 	a.findings(int64(res.Findings()))
 	a.log.Info("packed", "bytes", res.Totals.Compressed, "entries", res.Totals.Entries, "rows", res.Summary.Rows, "problems", len(res.Summary.Problems), "seconds", res.Elapsed.Seconds())
 	to := a.out
@@ -224,6 +298,9 @@ func printPacked(p *ui.Printer, res *pack.Result, out string) {
 	p.Table(rows, 2)
 	p.Line("    %s", p.Dim(fmt.Sprintf("in %s, largest: %s", seconds(res.Elapsed), largestLine(res.Largest))))
 	printLeftOut(p, m.LeftOut)
+	for _, n := range m.Notes {
+		p.Line("    %s", p.Dim(n))
+	}
 	if len(res.Summary.Problems) > 0 {
 		p.Section("To look at")
 		for _, pr := range res.Summary.Problems {

@@ -1,5 +1,7 @@
 package database
 
+import "bytes"
+
 // ChunkWriter makes chunks of rows: INSERT statements of about one size,
 // collected in chunks of about another. It reuses its memory.
 type ChunkWriter struct {
@@ -64,3 +66,51 @@ func (w *ChunkWriter) flush() error {
 
 // Close gives out the rest.
 func (w *ChunkWriter) Close() error { return w.flush() }
+
+// CopyWriter makes chunks of the rows of COPY, each a statement of its own. It
+// reuses its memory.
+type CopyWriter struct {
+	head  string
+	size  int
+	yield func(Chunk) error
+	buf   []byte
+	rows  int64
+	err   error
+}
+
+// NewCopyWriter returns a CopyWriter for statements of about size bytes that begin
+// with the line head ("COPY t (a,b) FROM stdin;\n").
+func NewCopyWriter(head string, size int, yield func(Chunk) error) *CopyWriter {
+	return &CopyWriter{head: head, size: size, yield: yield, buf: make([]byte, 0, size+size/8)}
+}
+
+// Write takes whole rows, each with its line break, as servers send them.
+func (w *CopyWriter) Write(b []byte) (int, error) {
+	if len(w.buf) == 0 {
+		w.buf = append(w.buf, w.head...)
+	}
+	w.buf = append(w.buf, b...)
+	w.rows += int64(bytes.Count(b, []byte{'\n'}))
+	if len(w.buf) >= w.size && w.buf[len(w.buf)-1] == '\n' {
+		if err := w.Close(); err != nil {
+			return 0, err
+		}
+	}
+	return len(b), nil
+}
+
+// Err is the error of yield, which whoever writes may have wrapped in another.
+func (w *CopyWriter) Err() error { return w.err }
+
+// Close gives out the rest.
+func (w *CopyWriter) Close() error {
+	if w.rows == 0 {
+		return nil
+	}
+	w.err = w.yield(Chunk{SQL: append(w.buf, "\\.\n"...), Rows: w.rows})
+	w.buf, w.rows = w.buf[:0], 0
+	if cap(w.buf) > 8*w.size { // a giant row must not cost its memory for ever
+		w.buf = make([]byte, 0, w.size+w.size/8)
+	}
+	return w.err
+}

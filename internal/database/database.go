@@ -220,6 +220,29 @@ type Object struct {
 	Mode  string // MariaDB: the SQL mode that it was made in, which it keeps
 }
 
+// ViewOrder puts views of MariaDB behind the views that they mention.
+func ViewOrder(views []Object) []Object {
+	var out []Object
+	done := map[string]bool{}
+	var visit func(v Object)
+	visit = func(v Object) {
+		if done[v.Name] {
+			return
+		}
+		done[v.Name] = true
+		for _, o := range views {
+			if o.Name != v.Name && strings.Contains(v.SQL, sqltext.QuoteName(o.Name, sqltext.MySQL)) {
+				visit(o)
+			}
+		}
+		out = append(out, v)
+	}
+	for _, v := range views {
+		visit(v)
+	}
+	return out
+}
+
 // Chunk is a piece of a table's rows as SQL text: some whole INSERT statements.
 type Chunk struct {
 	SQL  []byte // valid only during the call

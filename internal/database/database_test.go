@@ -135,3 +135,13 @@ func TestColumnFits(t *testing.T) {
 	table.MarkKey([]string{"a", "b"})
 	assert.Equal(t, []Column{{Name: "a", Unique: true, Keyed: true}, {Name: "b", Keyed: true}, {Name: "c"}}, table.Columns)
 }
+
+func TestViewOrder(t *testing.T) {
+	views := []Object{{Name: "a", SQL: "select from `b`"}, {Name: "b", SQL: "select from `c`"}, {Name: "c", SQL: "select 1"}, {Name: "d", SQL: "from `a`"}}
+	var got []string
+	for _, v := range ViewOrder(views) {
+		got = append(got, v.Name)
+	}
+	assert.Equal(t, []string{"c", "b", "a", "d"}, got)
+	assert.Len(t, ViewOrder([]Object{{Name: "x", SQL: "`y`"}, {Name: "y", SQL: "`x`"}}), 2, "a circle ends")
+}

@@ -28,13 +28,36 @@ const (
 // String names the dialect's engine.
 func (d Dialect) String() string { return [...]string{"mariadb", "postgres", "sqlite"}[d] }
 
+// ErrNotDump says that an input is no SQL dump.
+var ErrNotDump = errors.New("no SQL dump")
+
+// Check refuses, by the first kilobytes, what cannot be SQL text.
+func Check(head []byte) error {
+	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	switch {
+	case len(text) == 0:
+		return fmt.Errorf("%w: it is empty", ErrNotDump)
+	case bytes.HasPrefix(text, []byte("PGDMP")):
+		return fmt.Errorf("%w: it is a dump in PostgreSQL's custom format; write one as plain SQL text", ErrNotDump)
+	case bytes.HasPrefix(text, []byte("SQLite format 3")):
+		return fmt.Errorf("%w: it is an SQLite database itself", ErrNotDump)
+	case text[0] == '<':
+		return fmt.Errorf("%w: it is a web page or XML", ErrNotDump)
+	case bytes.IndexByte(head[:min(len(head), 512)], 0) >= 0:
+		return fmt.Errorf("%w: it begins with binary data", ErrNotDump)
+	}
+	return nil
+}
+
 // Detect tells the dialect by the first kilobytes of a dump.
 func Detect(head []byte) Dialect {
 	has := func(s string) bool { return bytes.Contains(head, []byte(s)) }
 	switch {
-	case has("PostgreSQL database dump"), has("\nCOPY "), has("SET standard_conforming_strings"), has("pg_catalog"):
+	case has("\n-- engine: mariadb\n"):
+		return MySQL
+	case has("PostgreSQL database dump"), has("\n-- engine: postgres\n"), has("\nCOPY "), has("SET standard_conforming_strings"), has("pg_catalog"):
 		return Postgres
-	case has("PRAGMA "), has("sqlite_sequence"), has("BEGIN TRANSACTION;") && !has("`"):
+	case has("\n-- engine: sqlite\n"), has("PRAGMA "), has("sqlite_sequence"), has("BEGIN TRANSACTION;") && !has("`"):
 		return SQLite
 	}
 	return MySQL

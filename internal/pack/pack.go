@@ -30,6 +30,7 @@ type Options struct {
 	Level    archive.Level
 	By       string // name and version of the program, for the manifest
 	Now      time.Time
+	Database database.Reader // nil: the site's own; the caller closes it
 	Progress progress.Reporter
 }
 
@@ -72,15 +73,12 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 		opts.Now = start
 	}
 	p := &packer{s: s, opts: opts, rep: progress.Of(opts.Progress)}
-	if p.wants(site.Database) && !s.Database.IsZero() && s.SectionHas(true) {
-		db, err := engines.Open(ctx, s.Database)
-		if err != nil {
+	if p.wants(site.Database) && s.SectionHas(true) {
+		if err := p.open(ctx); err != nil {
 			return nil, err
 		}
-		defer db.Close()
-		p.db = db
-		if err := s.Ask(ctx, db); err != nil {
-			return nil, err
+		if p.db != nil && opts.Database == nil {
+			defer p.db.Close()
 		}
 	}
 	m, err := p.manifest(ctx)
@@ -102,13 +100,29 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 	return &p.res, nil
 }
 
+// open begins to read the database, if there is one.
+func (p *packer) open(ctx context.Context) (err error) {
+	p.db = p.opts.Database
+	if p.db == nil && !p.s.Database.IsZero() {
+		p.db, err = engines.Open(ctx, p.s.Database)
+	}
+	if err != nil || p.db == nil {
+		p.db = nil
+		return err
+	}
+	if err = p.s.Ask(ctx, p.db); err != nil && p.opts.Database == nil {
+		err = errors.Join(err, p.db.Close())
+	}
+	return err
+}
+
 func (p *packer) wants(part site.Part) bool { return slices.Contains(p.opts.Parts, part) }
 
 // manifest describes the site before it is packed.
 func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	s := p.s
 	m := &manifest.Manifest{Format: manifest.Format, Made: p.opts.Now.UTC().Truncate(time.Second), By: p.opts.By, Kind: s.Kind, Name: s.Name,
-		Root: s.Root, Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section()}
+		Root: s.Origin, Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section()}
 	if !s.Address.IsZero() {
 		m.Address = s.Address.String()
 	}

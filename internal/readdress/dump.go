@@ -4,9 +4,6 @@
 package readdress
 
 import (
-	"bufio"
-	"bytes"
-	"compress/bzip2"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +13,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"hovix/internal/dump"
+	"hovix/internal/inflate"
 	"hovix/internal/progress"
 	"hovix/internal/rewrite"
 	"hovix/internal/site"
@@ -46,9 +44,6 @@ type Options struct {
 	Progress    progress.Reporter
 }
 
-// ErrNotDump says that the input is no SQL dump.
-var ErrNotDump = errors.New("no SQL dump")
-
 // headSize is how much of a dump is looked at to tell what it is.
 const headSize = 64 << 10
 
@@ -64,15 +59,15 @@ func Dump(ctx context.Context, w io.Writer, r io.Reader, opts Options) (*Account
 		return nil, 0, fmt.Errorf("write the changes: %w", err)
 	}
 	rep := progress.Of(opts.Progress)
-	in, err := uncompress(&countingReader{r, rep})
+	in, err := inflate.Reader(&countingReader{r, rep}, headSize)
 	if err != nil {
-		return nil, 0, err
+		return nil, 0, fmt.Errorf("read the dump: %w", err)
 	}
 	head, err := in.Peek(headSize)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, 0, fmt.Errorf("read the dump: %w", err)
 	}
-	if err := isDump(head); err != nil {
+	if err := dump.Check(head); err != nil {
 		return nil, 0, err
 	}
 	d := dump.Detect(head)
@@ -91,47 +86,6 @@ func Dump(ctx context.Context, w io.Writer, r io.Reader, opts Options) (*Account
 		return nil, d, fmt.Errorf("write the dump: %w", err)
 	}
 	return a, d, nil
-}
-
-// isDump refuses what cannot be SQL text, before anything is written.
-func isDump(head []byte) error {
-	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
-	switch {
-	case len(text) == 0:
-		return fmt.Errorf("%w: it is empty", ErrNotDump)
-	case bytes.HasPrefix(text, []byte("PGDMP")):
-		return fmt.Errorf("%w: it is a dump in PostgreSQL's custom format; write one as plain SQL text", ErrNotDump)
-	case bytes.HasPrefix(text, []byte("SQLite format 3")):
-		return fmt.Errorf("%w: it is an SQLite database itself", ErrNotDump)
-	case text[0] == '<':
-		return fmt.Errorf("%w: it is a web page or XML", ErrNotDump)
-	case bytes.IndexByte(head[:min(len(head), 512)], 0) >= 0:
-		return fmt.Errorf("%w: it begins with binary data", ErrNotDump)
-	}
-	return nil
-}
-
-func uncompress(r io.Reader) (*bufio.Reader, error) {
-	raw := bufio.NewReaderSize(r, headSize)
-	head, err := raw.Peek(4)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("read the dump: %w", err)
-	}
-	var in io.Reader = raw
-	switch {
-	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
-		in, err = gzip.NewReader(raw)
-	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
-		in, err = zstd.NewReader(raw, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxWindow(128<<20))
-	case bytes.HasPrefix(head, []byte("BZh")):
-		in, err = bzip2.NewReader(raw), nil
-	default:
-		return raw, nil
-	}
-	if err != nil {
-		return nil, fmt.Errorf("uncompress the dump: %w", err)
-	}
-	return bufio.NewReaderSize(in, headSize), nil
 }
 
 // compress returns a writer that compresses to w, and a function that ends it.

@@ -98,7 +98,7 @@ func cleanPattern(p string) string { return path.Clean(strings.Trim(filepath.ToS
 
 // means checks that a word without wildcards names something in the folder.
 func (s *Site) means(w string, known []string) error {
-	if strings.ContainsAny(w, "*?[{") || exists(s.Root, cleanPattern(w)) {
+	if strings.ContainsAny(w, "*?[{") || s.has(cleanPattern(w)) {
 		return nil
 	}
 	err := fmt.Errorf("the site has nothing of the name %q", w)
@@ -109,6 +109,19 @@ func (s *Site) means(w string, known []string) error {
 		return fmt.Errorf("%w; beside paths and %sNAME the words %s are known", err, tablePrefix, strings.Join(words, ", "))
 	}
 	return fmt.Errorf("%w; name a path in it, or %sNAME", err, tablePrefix)
+}
+
+// has reports whether something lies at a path in the site.
+func (s *Site) has(rel string) bool {
+	if s.uploadsAt != "" {
+		if rel == s.Uploads[0] {
+			return true
+		}
+		if in, ok := strings.CutPrefix(rel, s.Uploads[0]+"/"); ok {
+			return exists(s.uploadsAt, in)
+		}
+	}
+	return exists(s.Root, rel)
 }
 
 func (s *Site) topNames() (names []string) {

@@ -46,6 +46,7 @@ type Account struct {
 type Site struct {
 	Kind     string
 	Root     string // absolute path of its folder
+	Origin   string // the folder that its texts mention as their own: Root, or where a copy came from; empty if unknown
 	Name     string
 	Address  rewrite.Address
 	Others   []rewrite.Address // further addresses it answers at, such as another one for its administration
@@ -65,6 +66,8 @@ type Site struct {
 	choice   choice
 	unsaid   string // what to say where no address is known
 	network  bool   // it holds several sites
+	// uploadsAt is the folder that stands for the first one of Uploads.
+	uploadsAt string
 }
 
 // SettingsTarget is what a restore writes into settings.
@@ -190,7 +193,7 @@ func Open(path string) (*Site, error) {
 			s.Notes = append(s.Notes, "Another site lies in "+sub+": its files are carried with this one, its database is not.")
 		}
 	}
-	s.Kind, s.Root, s.kind = kind.Name(), root, kind
+	s.Kind, s.Root, s.Origin, s.kind = kind.Name(), root, root, kind
 	if file != nil {
 		if err := file.override(s); err != nil {
 			return nil, err
@@ -200,6 +203,20 @@ func Open(path string) (*Site, error) {
 		s.Notes = append(s.Notes, s.unsaid)
 	}
 	return s, nil
+}
+
+// Is reports whether the folder itself holds a site of a kind that is known.
+func Is(root string) bool {
+	return slices.ContainsFunc(kinds, func(k Kind) bool { return k.Detect(root) })
+}
+
+// TakeUploads has the site's uploads taken from another folder than its own.
+func (s *Site) TakeUploads(folder string) error {
+	if len(s.Uploads) == 0 {
+		return fmt.Errorf("nothing says where the site has its uploads; name the folder in %s, as in uploads = [\"images\"]", SiteFile)
+	}
+	s.uploadsAt = folder
+	return nil
 }
 
 func detect(root string, file *siteFile) (Kind, error) {
@@ -241,7 +258,7 @@ func sitesBelow(root string) (names []string) {
 	}
 	for _, e := range entries {
 		sub := filepath.Join(root, e.Name())
-		if e.IsDir() && slices.ContainsFunc(kinds, func(k Kind) bool { return k.Detect(sub) }) {
+		if e.IsDir() && Is(sub) {
 			names = append(names, e.Name())
 		}
 	}

@@ -47,19 +47,34 @@ func (s *Site) Walk(ctx context.Context, visit func(File) error, leftOut func(Le
 	if leftOut == nil {
 		leftOut = func(LeftOut) {}
 	}
-	return filepath.WalkDir(s.Root, func(p string, d fs.DirEntry, err error) error {
+	err := s.walk(ctx, s.Root, ".", visit, leftOut)
+	if err == nil && s.uploadsAt != "" {
+		err = s.walk(ctx, s.uploadsAt, s.Uploads[0], visit, leftOut)
+	}
+	return err
+}
+
+// walk is Walk of one folder, whose path in the site is at.
+func (s *Site) walk(ctx context.Context, root, at string, visit func(File) error, leftOut func(LeftOut)) error {
+	return filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
 		if e := ctx.Err(); e != nil {
 			return e
 		}
-		rel := relative(s.Root, p)
+		rel := path.Join(at, relative(root, p))
 		if err != nil {
-			if rel == "." {
+			if p == root {
 				return err
 			}
 			leftOut(LeftOut{What: rel, Reason: "cannot be read (" + ReasonOf(err) + ")"})
 			return nil
 		}
 		if rel == "." {
+			return nil
+		}
+		if s.uploadsAt != "" && root == s.Root && rel == s.Uploads[0] { // they are taken from elsewhere
+			if d.IsDir() {
+				return filepath.SkipDir
+			}
 			return nil
 		}
 		if s.isDatabaseFile(rel) { // it is packed as a database

@@ -260,7 +260,7 @@ func (wordpress) askNetwork(ctx context.Context, s *Site, r database.Reader) err
 }
 
 // wpTemporary is the condition of options that are kept for a while only.
-const wpTemporary = `LEFT(option_name,11)='_transient_' OR LEFT(option_name,16)='_site_transient_'`
+const wpTemporary = `option_name LIKE '!_transient!_%' ESCAPE '!' OR option_name LIKE '!_site!_transient!_%' ESCAPE '!'`
 
 // wpBlogs gives the prefixes of the tables of all sites of a network, which of a
 // single site is one.

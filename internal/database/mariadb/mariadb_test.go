@@ -58,26 +58,6 @@ func TestExplain(t *testing.T) {
 	}
 }
 
-func TestWithoutDefiner(t *testing.T) {
-	for in, want := range map[string]string{
-		"CREATE ALGORITHM=UNDEFINED DEFINER=`a b`@`%` SQL SECURITY DEFINER VIEW `v` AS select 1":            "CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `v` AS select 1",
-		"CREATE DEFINER=`root`@`localhost` TRIGGER `t` AFTER INSERT ON `a` FOR EACH ROW SET @x='DEFINER=y'": "CREATE TRIGGER `t` AFTER INSERT ON `a` FOR EACH ROW SET @x='DEFINER=y'",
-		"CREATE TRIGGER `DEFINER` AFTER INSERT ON `a` FOR EACH ROW SET @x=1":                                "CREATE TRIGGER `DEFINER` AFTER INSERT ON `a` FOR EACH ROW SET @x=1",
-	} {
-		assert.Equal(t, want, withoutDefiner(in))
-	}
-}
-
-func TestDependencyOrder(t *testing.T) {
-	views := []database.Object{{Name: "a", SQL: "select from `b`"}, {Name: "b", SQL: "select from `c`"}, {Name: "c", SQL: "select 1"}, {Name: "d", SQL: "from `a`"}}
-	var got []string
-	for _, v := range dependencyOrder(views) {
-		got = append(got, v.Name)
-	}
-	assert.Equal(t, []string{"c", "b", "a", "d"}, got)
-	assert.Len(t, dependencyOrder([]database.Object{{Name: "x", SQL: "`y`"}, {Name: "y", SQL: "`x`"}}), 2, "a circle ends")
-}
-
 func TestInterpolate(t *testing.T) {
 	assert.Equal(t, `SELECT 'it\'s' , _utf8mb4'ü' , 5`, interpolate("SELECT ? , ? , 5", []any{"it's", "ü"}))
 }

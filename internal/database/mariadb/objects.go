@@ -3,8 +3,6 @@ package mariadb
 import (
 	"context"
 	"fmt"
-	"slices"
-	"strings"
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
@@ -76,7 +74,7 @@ func (r *reader) Objects(ctx context.Context) ([]database.Object, error) {
 			return nil, err
 		}
 		if s.kind == database.View {
-			objects = dependencyOrder(objects)
+			objects = database.ViewOrder(objects)
 		}
 		out = append(out, objects...)
 	}
@@ -93,61 +91,11 @@ func (r *reader) objects(ctx context.Context, s source) (out []database.Object, 
 		if err != nil {
 			return nil, fmt.Errorf("definition of %s %s: %w", s.kind, n[0], err)
 		}
-		o := database.Object{Kind: s.kind, Name: n[0], SQL: r.withoutDatabase(withoutDefiner(def[0][s.def]))}
+		o := database.Object{Kind: s.kind, Name: n[0], SQL: r.withoutDatabase(sqltext.WithoutDefiner(def[0][s.def]))}
 		if s.mode >= 0 {
 			o.Mode = def[0][s.mode]
 		}
 		out = append(out, o)
 	}
 	return out, nil
-}
-
-// definerEnds are the words behind which no DEFINER stands.
-var definerEnds = []string{"VIEW", "TRIGGER", "FUNCTION", "PROCEDURE", "EVENT"}
-
-// withoutDefiner removes DEFINER=user@host: the user of the source does not
-// exist on the target, and whoever restores becomes the definer.
-func withoutDefiner(sql string) string {
-	l := sqltext.NewLexer([]byte(sql), sqltext.MySQL)
-	for {
-		t, err := l.Skip()
-		if err != nil || t.Kind == sqltext.End || slices.ContainsFunc(definerEnds, t.Is) {
-			return sql
-		}
-		if !t.Is("DEFINER") {
-			continue
-		}
-		from, to := t.At, 0
-		for range 4 { // = `user` @ `host`
-			t, err := l.Skip()
-			if err != nil {
-				return sql
-			}
-			to = t.At + len(t.Text)
-		}
-		return sql[:from] + strings.TrimLeft(sql[to:], " ")
-	}
-}
-
-// dependencyOrder puts a view behind the views that it mentions.
-func dependencyOrder(views []database.Object) []database.Object {
-	var out []database.Object
-	done := map[string]bool{}
-	var visit func(v database.Object)
-	visit = func(v database.Object) {
-		if done[v.Name] {
-			return
-		}
-		done[v.Name] = true
-		for _, o := range views {
-			if o.Name != v.Name && strings.Contains(v.SQL, quote(o.Name)) {
-				visit(o)
-			}
-		}
-		out = append(out, v)
-	}
-	for _, v := range views {
-		visit(v)
-	}
-	return out
 }

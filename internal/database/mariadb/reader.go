@@ -387,7 +387,10 @@ func appendIntroduced(b, v []byte, charset string) []byte {
 	return append(b[:at], b[at+len("_binary"):]...)
 }
 
-func (r *reader) Prologue() string {
+func (r *reader) Prologue() string { return Prologue() }
+
+// Prologue is what a client is told before it loads rows as Hovix writes them.
+func Prologue() string {
 	return "SET NAMES utf8mb4;\nSET time_zone='+00:00';\nSET foreign_key_checks=0;\nSET unique_checks=0;\nSET sql_mode='" + sqlMode + "';\n"
 }
 

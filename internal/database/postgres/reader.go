@@ -1,7 +1,6 @@
 package postgres
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -163,59 +162,25 @@ func (r *reader) Rows(ctx context.Context, table, without string, size int, yiel
 		}
 		what += ")"
 	}
-	w := &copyChunks{head: "COPY " + what + " FROM stdin;\n", size: size, yield: yield, buf: make([]byte, 0, size+size/8)}
+	w := database.NewCopyWriter("COPY "+what+" FROM stdin;\n", size, yield)
 	query := "COPY " + what + " TO STDOUT"
 	if without != "" {
 		query = "COPY (SELECT " + strings.TrimSuffix(strings.TrimPrefix(what, name+" ("), ")") + " FROM ONLY " + name + database.Remaining(without) + ") TO STDOUT"
 	}
 	if _, err := r.conn.CopyTo(ctx, w, query); err != nil {
-		if w.err != nil {
-			return w.err
+		if e := w.Err(); e != nil {
+			return e
 		}
 		return fmt.Errorf("read %s: %w", table, plain(err))
 	}
-	return w.flush()
-}
-
-// copyChunks cuts the rows of COPY into statements.
-type copyChunks struct {
-	head  string
-	size  int
-	yield func(database.Chunk) error
-	buf   []byte
-	rows  int64
-	err   error
-}
-
-// Write takes whole rows: the server sends each in a message of its own.
-func (w *copyChunks) Write(b []byte) (int, error) {
-	if len(w.buf) == 0 {
-		w.buf = append(w.buf, w.head...)
-	}
-	w.buf = append(w.buf, b...)
-	w.rows += int64(bytes.Count(b, []byte{'\n'}))
-	if len(w.buf) >= w.size && w.buf[len(w.buf)-1] == '\n' {
-		if w.err = w.flush(); w.err != nil {
-			return 0, w.err
-		}
-	}
-	return len(b), nil
-}
-
-func (w *copyChunks) flush() error {
-	if w.rows == 0 {
-		return nil
-	}
-	err := w.yield(database.Chunk{SQL: append(w.buf, "\\.\n"...), Rows: w.rows})
-	w.buf, w.rows = w.buf[:0], 0
-	if cap(w.buf) > 8*w.size { // a giant row must not cost its memory for ever
-		w.buf = make([]byte, 0, w.size+w.size/8)
-	}
-	return err
+	return w.Close()
 }
 
 // Prologue sets what the text that follows counts on.
-func (r *reader) Prologue() string { return settings() }
+func (r *reader) Prologue() string { return Prologue() }
+
+// Prologue is what a client is told before it loads text as Hovix writes it.
+func Prologue() string { return settings() }
 
 // Epilogue sets the positions of sequences.
 func (r *reader) Epilogue(ctx context.Context) (string, error) {

@@ -244,7 +244,8 @@ func checkWords(text string, d Dialect) error {
 
 // conditionalBody gives what a server executes of /*!50100 … */.
 func conditionalBody(comment string) string {
-	body := strings.TrimSuffix(strings.TrimLeft(comment, "/*m!"), "*/")
+	body := strings.TrimSuffix(strings.TrimPrefix(comment, "/*"), "*/")
+	body = strings.TrimPrefix(strings.TrimLeft(body, "mM"), "!")
 	return strings.TrimLeft(body, "0123456789")
 }
 

@@ -109,7 +109,7 @@ func (ins *Insert) AppendInsert(dst, stmt []byte, d Dialect, target string, rewr
 	}
 	dst = append(ins.appendHead(append(dst, "INSERT INTO "...), target, d), " VALUES"...)
 	r := rowReader{Lexer: Lexer{text: stmt, pos: ins.values, d: d}, dst: dst, copied: ins.values, rewrite: rewrite}
-	if err := r.rows(len(ins.Columns)); err != nil {
+	if err := r.rows(len(ins.Columns), nil); err != nil {
 		return nil, 0, fmt.Errorf("rows of %s: %w", ins.Table, err)
 	}
 	return append(r.dst, stmt[r.copied:r.end]...), r.count, nil
@@ -139,7 +139,9 @@ type rowReader struct {
 	copied  int
 	end     int
 	rewrite Rewrite
-	count   int64
+	// introduce gives the introducer of a text that has none.
+	introduce func(column int, raw []byte) string
+	count     int64
 }
 
 // Skip passes over white space only: rows hold no comments, and some comments
@@ -157,7 +159,9 @@ func (r *rowReader) refuse(t Token) error {
 	return fmt.Errorf("%w: a literal was expected, and %.40q stands at byte %d", ErrRefused, t.Text, t.At)
 }
 
-func (r *rowReader) rows(columns int) error {
+// rows reads all rows and calls each, if it is not nil, when it is behind one
+// that begins at byte from.
+func (r *rowReader) rows(columns int, each func(from int) error) error {
 	for {
 		t, err := r.Skip()
 		if err != nil {
@@ -165,6 +169,10 @@ func (r *rowReader) rows(columns int) error {
 		}
 		if t.Kind != Punct || t.Text[0] != '(' {
 			return r.refuse(t)
+		}
+		from := r.pos
+		if each != nil {
+			r.dst, r.copied = r.dst[:0], from
 		}
 		n, err := r.row()
 		if err != nil {
@@ -175,6 +183,11 @@ func (r *rowReader) rows(columns int) error {
 		}
 		r.count++
 		r.end = r.pos
+		if each != nil {
+			if err := each(from); err != nil {
+				return err
+			}
+		}
 		if t, err = r.Skip(); err != nil {
 			return err
 		}
@@ -282,6 +295,12 @@ func (r *rowReader) cast(column, start int) error {
 // literal offers a literal that begins at start to rewrite. wide is set for a
 // literal with an introducer or inside a cast.
 func (r *rowReader) literal(column, start int, t Token, wide bool) error {
+	if r.introduce != nil && start == t.At && t.Kind == String {
+		if in := r.introduce(column, t.Text); in != "" {
+			r.dst = append(append(r.dst, r.text[r.copied:start]...), in...)
+			r.copied = start
+		}
+	}
 	if r.rewrite == nil {
 		return nil
 	}

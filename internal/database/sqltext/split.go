@@ -27,6 +27,7 @@ type Splitter struct {
 	eof       bool
 	delimiter string
 	max       int
+	heads     bool // COPY ends with its head
 }
 
 // DefaultMaxStatement is how long a statement may be, in bytes, unless a caller
@@ -48,6 +49,40 @@ func NewSplitter(r io.Reader, d Dialect, max int) *Splitter {
 // SplitBytes returns a Splitter over text that is in memory already.
 func SplitBytes(text []byte, d Dialect) *Splitter {
 	return &Splitter{buf: text, eof: true, d: d, delimiter: ";", max: len(text) + 1}
+}
+
+// CopyHeads makes Next return a COPY without its rows, so that a table of any
+// size can be read: the caller takes them with Line.
+func (s *Splitter) CopyHeads() { s.heads = true }
+
+// Line returns the next row behind the head of a COPY, without its line break,
+// and its offset; io.EOF for the line that ends the rows, io.ErrUnexpectedEOF where
+// the text ends before it. The line is valid until the next call.
+func (s *Splitter) Line() (line []byte, offset int64, err error) {
+	s.compact()
+	from := s.start
+	for {
+		if n := bytes.IndexByte(s.buf[from:], '\n'); n >= 0 {
+			line, offset = s.buf[s.start:from+n], s.offset+int64(s.start)
+			s.start = from + n + 1
+			if bytes.Equal(line, copyEnd) {
+				return nil, offset, io.EOF
+			}
+			return line, offset, nil
+		}
+		if s.eof {
+			if bytes.Equal(s.buf[s.start:], copyEnd) {
+				offset, s.start = s.offset+int64(s.start), len(s.buf)
+				return nil, offset, io.EOF
+			}
+			return nil, 0, io.ErrUnexpectedEOF
+		}
+		from = len(s.buf) - s.start
+		if err := s.more(); err != nil {
+			return nil, 0, err
+		}
+		from += s.start
+	}
 }
 
 // Next returns the next statement, io.EOF after the last.
@@ -158,6 +193,15 @@ func (s *Splitter) end() (end, next int, err error) {
 		} else if rest := s.buf[pos:]; bytes.HasPrefix(rest, []byte(s.delimiter)) && t.mayEnd() {
 			if !t.copy {
 				return pos, pos + len(s.delimiter), nil
+			}
+			if s.heads {
+				n := bytes.IndexByte(rest, '\n')
+				if n >= 0 {
+					return pos, pos + n + 1, nil
+				}
+				if s.eof {
+					return pos, len(s.buf), nil
+				}
 			}
 			if n := copyRowsEnd(rest); n >= 0 {
 				return pos + n, pos + n, nil

@@ -365,3 +365,73 @@ func BenchmarkAppendMySQLString(b *testing.B) {
 		out = AppendMySQLString(out[:0], v, false)
 	}
 }
+
+func TestWithoutDefiner(t *testing.T) {
+	for in, want := range map[string]string{
+		"CREATE ALGORITHM=UNDEFINED DEFINER=`a b`@`%` SQL SECURITY DEFINER VIEW `v` AS select 1":            "CREATE ALGORITHM=UNDEFINED SQL SECURITY DEFINER VIEW `v` AS select 1",
+		"CREATE DEFINER=`root`@`localhost` TRIGGER `t` AFTER INSERT ON `a` FOR EACH ROW SET @x='DEFINER=y'": "CREATE TRIGGER `t` AFTER INSERT ON `a` FOR EACH ROW SET @x='DEFINER=y'",
+		"CREATE TRIGGER `DEFINER` AFTER INSERT ON `a` FOR EACH ROW SET @x=1":                                "CREATE TRIGGER `DEFINER` AFTER INSERT ON `a` FOR EACH ROW SET @x=1",
+		"CREATE ALGORITHM=MERGE SQL SECURITY DEFINER VIEW `v` AS select 1":                                  "CREATE ALGORITHM=MERGE SQL SECURITY DEFINER VIEW `v` AS select 1",
+	} {
+		assert.Equal(t, want, WithoutDefiner(in))
+	}
+}
+
+func TestConditionless(t *testing.T) {
+	for in, want := range map[string]string{
+		"/*!50001 CREATE ALGORITHM=MERGE */\n/*!50013 SQL SECURITY DEFINER */\n/*!50001 VIEW `v` AS select 1*/": "CREATE ALGORITHM=MERGE  \n SQL SECURITY DEFINER  \n VIEW `v` AS select 1",
+		"/*M!999999\\- enable the sandbox mode */\nCREATE TABLE a (b INT /*!80023 INVISIBLE */)":                "CREATE TABLE a (b INT /*!80023 INVISIBLE */)",
+		"/*M!100301 SET x=1*/":  "SET x=1",
+		"SELECT '/*!1 text */'": "SELECT '/*!1 text */'",
+	} {
+		assert.Equal(t, want, string(Conditionless([]byte(in))), in)
+	}
+}
+
+func TestAlterations(t *testing.T) {
+	table, actions, err := Alterations([]byte("ALTER TABLE `a b`\n ADD PRIMARY KEY (`x`,`y`),\n  ADD KEY `k` (`y`), AUTO_INCREMENT=5;"), MySQL)
+	require.NoError(t, err)
+	assert.Equal(t, "a b", table)
+	assert.Equal(t, []string{"ADD PRIMARY KEY (`x`,`y`)", "ADD KEY `k` (`y`)", "AUTO_INCREMENT=5"}, actions)
+	def, err := ParseCreateTable([]byte("CREATE TABLE `a b` (`x` int NOT NULL, `y` text) ENGINE=InnoDB"), MySQL)
+	require.NoError(t, err)
+	for _, a := range append(actions, "MODIFY `x` int(10) NOT NULL AUTO_INCREMENT", "MODIFY COLUMN `y` text COMMENT 'c'", "ADD CONSTRAINT `c` CHECK (`x` > 0)") {
+		require.NoError(t, def.Alter(a), a)
+	}
+	assert.Equal(t, "CREATE TABLE `t` (\n  `x` int(10) NOT NULL AUTO_INCREMENT,\n  `y` text COMMENT 'c',\n  PRIMARY KEY (`x`,`y`),\n  KEY `k` (`y`),\n  CONSTRAINT `c` CHECK (`x` > 0)\n) ENGINE=InnoDB AUTO_INCREMENT=5",
+		def.Render("`t`", func(Item) bool { return true }))
+	for _, a := range []string{"ADD COLUMN `z` int", "DROP COLUMN `x`", "MODIFY `z` int", "RENAME TO b"} {
+		assert.ErrorIs(t, def.Alter(a), ErrRefused, a)
+	}
+	table, actions, err = Alterations([]byte(`ALTER TABLE ONLY shop."T.x" ALTER COLUMN id SET DEFAULT nextval('shop.s'::regclass)`), Postgres)
+	require.NoError(t, err)
+	assert.Equal(t, `shop."T.x"`, table)
+	def, err = ParseCreateTable([]byte(`CREATE TABLE shop."T.x" (id integer NOT NULL)`), Postgres)
+	require.NoError(t, err)
+	require.NoError(t, def.Alter(actions[0]))
+	assert.Equal(t, "id integer NOT NULL DEFAULT nextval('shop.s'::regclass)", def.Items[0].Text)
+}
+
+func TestEachRow(t *testing.T) {
+	stmt := []byte("INSERT INTO `t` VALUES (1,'a,(b)',NULL),(-2.5,_binary'é',x'00ff'),(3,'é\\'','')")
+	ins, err := ParseInsert(stmt, MySQL)
+	require.NoError(t, err)
+	var rows []string
+	var fields [][][]byte
+	require.NoError(t, ins.EachRow(stmt, MySQL, func(column int, raw []byte) string {
+		if column == 1 && strings.Contains(string(raw), "é") {
+			return "_utf8mb4"
+		}
+		return ""
+	}, func(row []byte) error {
+		rows = append(rows, string(row))
+		f, err := Fields(row, MySQL)
+		fields = append(fields, f)
+		return err
+	}))
+	assert.Equal(t, []string{"1,'a,(b)',NULL", "-2.5,_binary'é',x'00ff'", "3,_utf8mb4'é\\'',''"}, rows)
+	assert.Equal(t, [][][]byte{{[]byte("1"), []byte("a,(b)"), nil}, {[]byte("-2.5"), []byte("é"), {0, 0xff}}, {[]byte("3"), []byte("é'"), {}}}, fields)
+	values, err := Values([]byte(rows[2]), MySQL)
+	require.NoError(t, err)
+	assert.Len(t, values, 3)
+}

@@ -1,0 +1,432 @@
+package sqlfile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strings"
+
+	"golang.org/x/text/encoding/charmap"
+
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+)
+
+func mysqlInfo(head []byte) database.Info {
+	i := database.Info{Engine: database.MariaDB, Product: "MySQL", Charset: "utf8mb4", Version: versionOf(head, `(?m)^-- Server version[ :\t]+([0-9][0-9.]*)`)}
+	if bytes.Contains(head, []byte("MariaDB")) {
+		i.Product = "MariaDB"
+	}
+	return i
+}
+
+// mysqlIndex finds what is where in a dump of MariaDB or MySQL.
+type mysqlIndex struct {
+	r        *reader
+	names    string // charset of the text, as SET NAMES says
+	mode     string // SQL mode of what follows
+	zone     string // time zone of the values of TIMESTAMP columns
+	database string // that USE names
+	last     *table // to which the last rows belong
+}
+
+// introducers are the charsets that texts of an archive may be introduced in.
+var introducers = []string{"utf8mb4", "utf8mb3", "utf8", "latin1", "ascii"}
+
+var (
+	setNames    = regexp.MustCompile(`(?i)^SET\s+NAMES\s+['"]?(\w+)`)
+	setMode     = regexp.MustCompile(`(?i)\bsql_mode\s*=\s*(?:['"]([A-Z0-9_,]*)['"])?`)
+	setZone     = regexp.MustCompile(`(?i)\btime_zone\s*=\s*['"]([^'"]*)['"]`)
+	setSequence = regexp.MustCompile("(?i)^(?:DO|SELECT) SETVAL\\((`(?:[^`]|``)+`), ?(-?\\d+), ?([01])\\)$")
+)
+
+func (ix *mysqlIndex) take(st sqltext.Statement, _ *sqltext.Splitter) error {
+	if text := insertInto(st.Text); text != nil {
+		return ix.insert(text, st)
+	}
+	text := sqltext.Conditionless(st.Text)
+	switch first := firstWord(text); first {
+	case "SET":
+		ix.set(text)
+	case "CREATE":
+		return ix.create(text)
+	case "ALTER":
+		return ix.alter(text)
+	case "USE":
+		return ix.use(string(text))
+	case "UPDATE", "DELETE", "TRUNCATE", "REPLACE", "INSERT", "LOAD", "CALL":
+		return fmt.Errorf("%w: it changes rows by %.60q; a dump holds tables and their rows alone", sqltext.ErrRefused, text)
+	case "DO", "SELECT":
+		if m := setSequence.FindSubmatch(text); m != nil {
+			fmt.Fprintf(&ix.r.positions, "DO SETVAL(%s, %s, %s);\n", m[1], m[2], m[3])
+		}
+	case "DROP", "LOCK", "UNLOCK", "START", "BEGIN", "COMMIT", "ANALYZE", "FLUSH", "DELIMITER":
+	case "": // what only one kind of client understands
+	default:
+		ix.r.notCarried = append(ix.r.notCarried, fmt.Sprintf("the statement %.60q", text))
+	}
+	return nil
+}
+
+// firstWord is the first word of a statement, in capitals.
+func firstWord(text []byte) string {
+	n := bytes.IndexFunc(text, func(c rune) bool { return c < 'A' || c > 'Z' && c < 'a' || c > 'z' })
+	if n < 0 {
+		n = len(text)
+	}
+	return strings.ToUpper(string(text[:n]))
+}
+
+var insertHead = regexp.MustCompile(`(?i)^(?:INSERT(?:\s+(?:IGNORE|DELAYED|LOW_PRIORITY|HIGH_PRIORITY))*|REPLACE)\s+INTO\s`)
+
+// insertInto gives the statement as INSERT INTO …, however it puts its rows in;
+// nil if it does not. It may change what it is given.
+func insertInto(stmt []byte) []byte {
+	m := insertHead.FindIndex(stmt[:min(len(stmt), 80)])
+	if m == nil {
+		return nil
+	}
+	const want = "INSERT INTO "
+	at := m[1] - len(want)
+	if at < 0 {
+		return nil
+	}
+	copy(stmt[at:], want)
+	return stmt[at:]
+}
+
+// insert notes where rows are. Statements that follow one another make one
+// stretch.
+func (ix *mysqlIndex) insert(text []byte, st sqltext.Statement) error {
+	ins, err := sqltext.ParseInsert(text, sqltext.MySQL)
+	if err != nil {
+		return err
+	}
+	t, err := ix.r.find(decode(ins.Table, ix.names))
+	if err != nil {
+		return err
+	}
+	for _, m := range []string{"NO_BACKSLASH_ESCAPES", "ANSI_QUOTES"} {
+		if strings.Contains(ix.mode, m) {
+			return fmt.Errorf("%w: it was made in the SQL mode %s; make it in the server's usual mode", sqltext.ErrRefused, m)
+		}
+	}
+	if t.settable == nil {
+		if err := errors.Join(ix.checkZone(t), t.prepare(ix.names)); err != nil {
+			return err
+		}
+	}
+	end := st.Offset + int64(len(st.Text))
+	if n := len(t.extents); n > 0 && ix.last == t {
+		t.extents[n-1].to = end
+	} else {
+		t.extents = append(t.extents, extent{from: st.Offset, to: end})
+	}
+	ix.last = t
+	return nil
+}
+
+// decode gives a name that stands among rows, in the charset of the dump; in
+// definitions they are in UTF-8 always.
+func decode(name, charset string) string {
+	if charset == "latin1" { // which is Windows-1252 to these servers
+		if s, err := charmap.Windows1252.NewDecoder().String(name); err == nil {
+			return s
+		}
+	}
+	return name
+}
+
+func (ix *mysqlIndex) set(text []byte) {
+	if m := setNames.FindSubmatch(text); m != nil {
+		ix.names = strings.ToLower(string(m[1]))
+	}
+	if m := setMode.FindSubmatch(text); m != nil {
+		ix.mode = strings.ToUpper(string(m[1]))
+	}
+	if m := setZone.FindSubmatch(text); m != nil {
+		ix.zone = string(m[1])
+	}
+}
+
+func (ix *mysqlIndex) use(text string) error {
+	name := strings.Trim(strings.TrimSpace(text[len("USE"):]), "`;")
+	if ix.database != "" && ix.database != name && len(ix.r.order) > 0 {
+		return fmt.Errorf("%w: it holds several databases (%s, %s); make a dump of the one that the site uses", sqltext.ErrRefused, ix.database, name)
+	}
+	ix.database = name
+	return nil
+}
+
+func (ix *mysqlIndex) create(text []byte) error {
+	ix.last = nil
+	text = []byte(sqltext.WithoutDefiner(string(text)))
+	shape, err := sqltext.ShapeOf(text, sqltext.MySQL)
+	if err != nil {
+		if !bytes.Contains(bytes.ToUpper(text[:min(len(text), 40)]), []byte("DATABASE")) {
+			ix.r.notCarried = append(ix.r.notCarried, err.Error())
+		}
+		return nil
+	}
+	if shape == sqltext.ShapeTable {
+		def, err := sqltext.ParseCreateTable(text, sqltext.MySQL)
+		if err == nil {
+			ix.r.addTable(def)
+		}
+		return err
+	}
+	name, err := sqltext.ObjectName(text, sqltext.MySQL)
+	if err != nil {
+		return err
+	}
+	o := database.Object{Name: name, SQL: string(text), Mode: ix.mode}
+	switch shape {
+	case sqltext.ShapeView:
+		o.Kind, o.Mode = database.View, ""
+		// Older programs make a table first in the place of each view.
+		delete(ix.r.tables, name)
+		ix.r.order = slices.DeleteFunc(ix.r.order, func(t string) bool { return t == name })
+	case sqltext.ShapeTrigger:
+		o.Kind = database.Trigger
+	case sqltext.ShapeRoutine:
+		o.Kind = database.Routine
+	case sqltext.ShapeEvent:
+		o.Kind = database.Event
+	case sqltext.ShapeSequence:
+		o.Kind, o.Mode, o.Early = database.Sequence, "", true
+	default:
+		return ix.index(text)
+	}
+	ix.r.addObject(o)
+	return nil
+}
+
+// index takes CREATE INDEX, which web panels write.
+func (ix *mysqlIndex) index(text []byte) error {
+	return fmt.Errorf("%w: a key made by %.60q; make the dump with keys in the definitions of the tables", sqltext.ErrRefused, text)
+}
+
+func (ix *mysqlIndex) alter(text []byte) error {
+	name, actions, err := sqltext.Alterations(text, sqltext.MySQL)
+	if err != nil {
+		return err
+	}
+	for _, a := range actions {
+		if u := strings.ToUpper(a); u == "DISABLE KEYS" || u == "ENABLE KEYS" || bytes.HasPrefix(bytes.ToUpper(text), []byte("ALTER DATABASE")) {
+			continue
+		}
+		t, err := ix.r.find(name)
+		if err != nil {
+			return err
+		}
+		if err := t.def.Alter(a); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (ix *mysqlIndex) end() error {
+	if len(ix.r.order) == 0 {
+		return fmt.Errorf("%w: it makes no table", sqltext.ErrRefused)
+	}
+	// Sequences first, then the others, views in the order in which they can be made.
+	var views, others []database.Object
+	for _, o := range ix.r.objects {
+		if o.Kind == database.View {
+			views = append(views, o)
+		} else {
+			others = append(others, o)
+		}
+	}
+	kinds := []database.ObjectKind{database.Sequence, database.Routine, database.View, database.Trigger, database.Event}
+	all := append(others, database.ViewOrder(views)...)
+	slices.SortStableFunc(all, func(a, b database.Object) int { return slices.Index(kinds, a.Kind) - slices.Index(kinds, b.Kind) })
+	ix.r.objects = all
+	return nil
+}
+
+// checkZone refuses points in time that would be taken for others: an archive's
+// are in UTC, as are those of a dump unless it was asked otherwise.
+func (ix *mysqlIndex) checkZone(t *table) error {
+	if ix.zone == "+00:00" || ix.zone == "UTC" {
+		return nil
+	}
+	for _, it := range t.def.Items {
+		if it.Kind == sqltext.Column && typeOf(it) == "timestamp" {
+			zone := "does not say in which time zone it is"
+			if ix.zone != "" {
+				zone = "is in the time zone " + ix.zone
+			}
+			return fmt.Errorf("%w: column %s of table %s holds points in time, and the dump %s; make the dump in UTC, as dump programs do unless told otherwise", sqltext.ErrRefused, it.Name, t.def.Name, zone)
+		}
+	}
+	return nil
+}
+
+// typeOf gives the word behind a column's name.
+func typeOf(it sqltext.Item) string {
+	l := sqltext.NewLexer([]byte(it.Text), sqltext.MySQL)
+	_, _ = l.Skip()
+	t, _ := l.Skip()
+	return strings.ToLower(string(t.Text))
+}
+
+// charsetIn finds the charset that a column or the options of a table name.
+var charsetIn = regexp.MustCompile(`(?i)(?:\bCHARACTER\s+SET\s*=?\s*|\bCHARSET\s*=?\s*)(\w+)`)
+
+// collationIn finds their collation, whose name begins with a charset's.
+var collationIn = regexp.MustCompile(`(?i)\bCOLLATE\s*=?\s*([a-zA-Z0-9]+)_`)
+
+// prepare finds out which columns an INSERT sets, and how their texts are to be
+// introduced: those of binary columns, and of columns in the charset of the dump,
+// are the bytes that are meant; others the server has to convert.
+func (t *table) prepare(names string) error {
+	if names == "binary" {
+		names = ""
+	}
+	t.names = names
+	def := charsetOf(t.def.Tail)
+	for _, it := range t.def.Items {
+		if it.Kind != sqltext.Column || isGenerated(it.Text) {
+			continue
+		}
+		intro := "_binary"
+		switch typeOf(it) {
+		case "char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set":
+			own := charsetOf(it.Text)
+			if own == "" {
+				own = def
+			}
+			if names != "" && !sameCharset(own, names) {
+				intro = "_" + names
+			}
+		case "json", "uuid", "inet4", "inet6":
+			intro = "_utf8mb4"
+		}
+		if intro != "_binary" && !slices.Contains(introducers, intro[1:]) {
+			return fmt.Errorf("%w: its text is in the charset %s; make the dump in utf8mb4", sqltext.ErrRefused, names)
+		}
+		t.settable = append(t.settable, it.Name)
+		t.introduce = append(t.introduce, intro)
+	}
+	return nil
+}
+
+func isGenerated(column string) bool {
+	upper := strings.ToUpper(column)
+	return strings.Contains(upper, " GENERATED ALWAYS ") || strings.Contains(upper, " AS (")
+}
+
+func charsetOf(text string) string {
+	for _, re := range []*regexp.Regexp{charsetIn, collationIn} {
+		if m := re.FindStringSubmatch(text); m != nil {
+			return strings.ToLower(m[1])
+		}
+	}
+	return ""
+}
+
+// sameCharset reports whether texts in both are the same bytes, as far as both
+// can hold them.
+func sameCharset(a, b string) bool {
+	utf8 := func(s string) bool { return s == "utf8" || s == "utf8mb3" || s == "utf8mb4" }
+	return a == b || utf8(a) && utf8(b)
+}
+
+// errStop ends a walk early.
+var errStop = errors.New("stop")
+
+// insertRows gives the rows of INSERT statements.
+func insertRows(s *sqltext.Splitter, t *table, yield func(columns []string, row []byte) error) error {
+	for {
+		st, err := s.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		text := insertInto(st.Text)
+		if text == nil {
+			continue // keys that are switched off, and the like
+		}
+		ins, err := sqltext.ParseInsert(text, sqltext.MySQL)
+		if err != nil {
+			return err
+		}
+		if len(ins.Columns) == 0 {
+			err := ins.EachRow(text, sqltext.MySQL, nil, func(row []byte) error {
+				values, err := sqltext.Values(row, sqltext.MySQL)
+				if ins.Columns = t.def.Columns(); len(values) == len(t.settable) {
+					ins.Columns = t.settable
+				}
+				return errors.Join(err, errStop)
+			})
+			if !errors.Is(err, errStop) {
+				return err
+			}
+		}
+		if err := t.rows(ins, text, yield); err != nil {
+			return err
+		}
+	}
+}
+
+// rows gives the rows of one INSERT, without the values of generated columns,
+// which some dump programs write.
+func (t *table) rows(ins *sqltext.Insert, text []byte, yield func(columns []string, row []byte) error) error {
+	var columns, introduce []string
+	var drop []bool
+	for _, c := range ins.Columns {
+		c = decode(c, t.names)
+		i := slices.IndexFunc(t.settable, func(s string) bool { return strings.EqualFold(s, c) })
+		drop = append(drop, i < 0)
+		switch {
+		case i >= 0:
+			columns, introduce = append(columns, c), append(introduce, t.introduce[i])
+		case slices.Contains(t.def.Columns(), c):
+			introduce = append(introduce, "")
+		default:
+			return fmt.Errorf("%w: rows with a column %s, which table %s does not have", sqltext.ErrRefused, c, t.def.Name)
+		}
+	}
+	var short []byte
+	return ins.EachRow(text, sqltext.MySQL, func(column int, raw []byte) string {
+		if column >= len(introduce) || isASCII(raw) {
+			return ""
+		}
+		return introduce[column]
+	}, func(row []byte) error {
+		if len(columns) == len(drop) {
+			return yield(columns, row)
+		}
+		values, err := sqltext.Values(row, sqltext.MySQL)
+		if err != nil {
+			return err
+		}
+		short = short[:0]
+		for i, v := range values {
+			if drop[i] {
+				continue
+			}
+			if len(short) > 0 {
+				short = append(short, ',')
+			}
+			short = append(short, v...)
+		}
+		return yield(columns, short)
+	})
+}
+
+func isASCII(b []byte) bool {
+	for _, c := range b {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
