@@ -103,3 +103,33 @@ func TestChosenPartsAndOverwriting(t *testing.T) {
 	assert.True(t, strings.HasPrefix(run.Out, "\x28\xb5\x2f\xfd"), "standard output holds the archive alone")
 	assert.Equal(t, before, snapshot(t, dir))
 }
+
+// TestTextOnTheWay: what is changed on the way into an archive and what is changed
+// on the way out of one comes to the same.
+func TestTextOnTheWay(t *testing.T) {
+	site, work := talkative(t), t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(site, ".htaccess"), []byte("RewriteBase /\nRedirect 301 /a http://old.example/b\n"), 0o644))
+	texts := []string{"--text", "mirror=spiegel", "--text", "we are=you're \"at", "--whole-words", "--map", "http://old.example=https://new.example/base"}
+	early, late := filepath.Join(work, "early.tar.zst"), packed(t, site)
+	run := testenv.Hovix(t, append([]string{"pack", site, "-o", early}, texts...)...)
+	require.Equal(t, 3, run.Status, run.Err)
+	assert.Contains(t, run.Out, "Packed Talk  https://new.example/base")
+	assert.Contains(t, run.Out, "1 bare host name", "what is left over is said")
+	one, two := filepath.Join(work, "one"), filepath.Join(work, "two")
+	ok(t, testenv.Hovix(t, "restore", early, one))
+	run = testenv.Hovix(t, append([]string{"restore", late, two, "--url", "https://new.example/base"}, texts[:5]...)...)
+	require.Equal(t, 3, run.Status, run.Err)
+	assert.Contains(t, run.Out, "“mirror” → “spiegel”")
+	assert.Contains(t, values(t, one), "you're \"at at old.example")
+	assert.Contains(t, values(t, one), "http://spiegel.example/4")
+	assert.Equal(t, values(t, two), values(t, one))
+	for _, name := range []string{".htaccess", "config/site.json"} {
+		a, err := os.ReadFile(filepath.Join(one, name))
+		require.NoError(t, err)
+		b, err := os.ReadFile(filepath.Join(two, name))
+		require.NoError(t, err)
+		assert.Equal(t, string(b), string(a), name)
+		assert.Contains(t, string(a), "base")
+	}
+	assert.Contains(t, testenv.Hovix(t, "pack", site, "-o", early, "--yes", "--map", "old.example").Err, "OLD=NEW")
+}

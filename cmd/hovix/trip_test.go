@@ -218,6 +218,19 @@ func TestWordPress(t *testing.T) {
 	assert.Equal(t, string(before), string(after))
 
 	serves(t, folder, port, newAddress)
+
+	secrets := filepath.Join(t.TempDir(), "secrets.tar.zst")
+	run = ok(t, testenv.Hovix(t, "pack", old, "--with-secrets", "-o", secrets))
+	assert.Contains(t, run.Out, "keep it as safe as the site itself")
+	raw, err = exec.Command("zstd", "-dc", secrets).Output()
+	require.NoError(t, err)
+	assert.True(t, bytes.Contains(raw, []byte(testenv.Password)))
+	target, folder = testenv.MariaDB(t), filepath.Join(t.TempDir(), "another")
+	ok(t, testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", secrets, folder, "--url", newAddress, "--database", target.String()))
+	settings, err := os.ReadFile(filepath.Join(folder, "wp-config.php"))
+	require.NoError(t, err)
+	assert.Contains(t, string(settings), "secret-key-two", "who is logged in stays so")
+	assert.Contains(t, string(settings), target.User, "the login of the database is the target's")
 }
 
 // serves lets PHP serve a WordPress folder, and visits it: nothing leads to the

@@ -34,7 +34,7 @@ every byte is read and compared with its checksum.
 With --extract the archive is written out, checked alike, as pieces that any tool
 takes: files.tar with the site's folder, uploads.tar with what lies in its folders
 of uploads, database.sql for the engine's own client. Settings are without their
-secrets there too.`,
+secrets there too, unless the archive was packed with them.`,
 		Example: "  hovix inspect museum.tar.zst\n  hovix inspect museum.tar.zst --check\n  hovix inspect museum.tar.zst --list\n  hovix inspect museum.tar.zst --extract pieces",
 		Args:    args("FILE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -154,7 +154,7 @@ func (a *app) extract(ctx context.Context, path, dir string) error {
 	p.Table(rows, 2)
 	p.Line("")
 	p.Good("Intact: every byte was compared with its checksum")
-	p.Line("    %s", p.Dim("The settings in files.tar are without secrets: set the database login there."))
+	p.Line("    %s", p.Dim("The settings in files.tar name the old database: set the login of the new one there."))
 	next := "hovix pack --files " + shellWord(filepath.Join(dir, pieces.FilesTar))
 	for _, w := range written {
 		switch filepath.Base(w.Path) {
@@ -230,7 +230,7 @@ func (a *app) printInspection(d *inspection, took time.Duration) {
 		p.Field("Files", ui.Count(d.Summary.Files.Count, "file", "files")+", "+ui.Bytes(d.Summary.Files.Bytes))
 	}
 	if m.Has(site.Settings) {
-		p.Field("Settings", strings.Join(m.Settings, ", ")+" (without secrets)")
+		p.Field("Settings", strings.Join(m.Settings, ", ")+" ("+secretsWord(m)+")")
 	}
 	if len(d.Summary.Tables) > 0 {
 		p.Section("Tables")

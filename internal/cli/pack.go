@@ -14,6 +14,7 @@ import (
 
 	"hovix/internal/archive"
 	"hovix/internal/cli/ui"
+	"hovix/internal/manifest"
 	"hovix/internal/nearest"
 	"hovix/internal/pack"
 	"hovix/internal/pieces"
@@ -24,12 +25,14 @@ type packFlags struct {
 	out      string
 	parts    []string
 	compress string
-	yes      bool
-	only     []string
-	without  []string
-	db       databaseFlags
-	given    pieces.Given
-	path     string // of SITE
+	secrets  bool
+	mapFlags
+	yes     bool
+	only    []string
+	without []string
+	db      databaseFlags
+	given   pieces.Given
+	path    string // of SITE
 }
 
 func (a *app) packCommand() *cobra.Command {
@@ -39,12 +42,16 @@ func (a *app) packCommand() *cobra.Command {
 		Short: "Package a site into one archive",
 		Long: `Package the site in the folder SITE (database, uploads, code, settings) into one
 archive. The database is read in one consistent snapshot; the site can stay in
-use. Passwords and keys are taken out of the settings. The archive is a tar
+use. Passwords and keys are taken out of the settings, unless --with-secrets
+leaves them in; a restore puts in those of its target, or fresh ones. The archive is a tar
 file with Zstandard compression, which tar opens as well.
 
 Caches, logs, version control, archives lying around, and tables that fill by
 themselves are left out, and named with their sizes. --without leaves out more,
 --only packs a section of the site: some folders, some tables.
+
+Addresses, folders and texts can be changed on the way into the archive, with
+--map, --root and --text; they usually change on the way out, by hovix restore.
 
 Where the live site is out of reach, --files, --dump and --uploads name pieces of
 it instead: folders, or tar files (plain, gzip, zstd, bzip2) and zip files that
@@ -72,14 +79,16 @@ With '-o -' the archive goes to standard output, for a pipe:
 	cmd.Flags().StringVar(&f.given.Dump, "dump", "", "pack the database of this SQL dump instead of a live one (`FILE`)")
 	cmd.Flags().StringVar(&f.given.Uploads, "uploads", "", "take the uploads from this folder, tar or zip file instead (`PIECE`)")
 	cmd.Flags().StringVar(&f.given.Origin, "origin", "", "the folder in which the site of these pieces lay on its server (`FOLDER`)")
+	cmd.Flags().BoolVar(&f.secrets, "with-secrets", false, "leave passwords and keys in the packed settings")
 	cmd.Flags().StringVar(&f.compress, "compress", "fast", "how hard to compress: fast, balanced or small (`LEVEL`)")
 	cmd.Flags().BoolVarP(&f.yes, "yes", "y", false, "overwrite FILE if it exists")
+	f.mapFlags.add(cmd)
 	f.db.add(cmd, "pack this database instead of the one in the site's settings")
 	return cmd
 }
 
 func (f *packFlags) options() (pack.Options, error) {
-	opts := pack.Options{By: "hovix " + version}
+	opts := pack.Options{By: "hovix " + version, Secrets: f.secrets}
 	switch f.compress {
 	case "fast":
 	case "balanced":
@@ -88,6 +97,9 @@ func (f *packFlags) options() (pack.Options, error) {
 		opts.Level = archive.LevelSmall
 	default:
 		return opts, usage("--compress is fast, balanced or small, not %q", f.compress)
+	}
+	if err := f.into(&opts.Rewrite); err != nil {
+		return opts, err
 	}
 	var names []string
 	for _, p := range site.Parts {
@@ -288,7 +300,7 @@ func printPacked(p *ui.Printer, res *pack.Result, out string) {
 		rows = append(rows, []string{"Files", ui.Count(res.Summary.Files.Count, "file", "files"), ui.Bytes(res.Summary.Files.Bytes)})
 	}
 	if m.Has(site.Settings) {
-		rows = append(rows, []string{"Settings", ui.Count(res.Summary.Settings, "file", "files") + ", without secrets", ""})
+		rows = append(rows, []string{"Settings", ui.Count(res.Summary.Settings, "file", "files") + ", " + secretsWord(m), ""})
 	}
 	name := filepath.Base(out)
 	if out == "-" {
@@ -298,6 +310,14 @@ func printPacked(p *ui.Printer, res *pack.Result, out string) {
 	p.Table(rows, 2)
 	p.Line("    %s", p.Dim(fmt.Sprintf("in %s, largest: %s", seconds(res.Elapsed), largestLine(res.Largest))))
 	printLeftOut(p, m.LeftOut)
+	if m.Secrets && m.Has(site.Settings) {
+		p.Line("    %s", p.Dim("It holds the site's passwords and keys: keep it as safe as the site itself."))
+	}
+	if res.Columns != nil {
+		p.Line("")
+		p.Field("Rewrote", addressLine(&res.Tally))
+		printColumns(p, &res.Tally, res.Columns, "rewrite --bare-hosts")
+	}
 	for _, n := range m.Notes {
 		p.Line("    %s", p.Dim(n))
 	}
@@ -315,6 +335,14 @@ func printPacked(p *ui.Printer, res *pack.Result, out string) {
 	if out != "-" {
 		p.Next("hovix inspect "+shellWord(out)+" --check", "hovix restore "+shellWord(out)+" /path/to/new/folder --url https://new.example")
 	}
+}
+
+// secretsWord says whether settings hold their secrets.
+func secretsWord(m *manifest.Manifest) string {
+	if m.Secrets {
+		return "with their secrets"
+	}
+	return "without secrets"
 }
 
 func largestLine(things []site.Thing) string {

@@ -15,15 +15,16 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/cli/ui"
 	"hovix/internal/database"
+	"hovix/internal/passage"
 	"hovix/internal/restore"
 	"hovix/internal/rewrite"
 	"hovix/internal/site"
 )
 
 type restoreFlags struct {
-	url       string
-	aliases   []string
-	maps      []string
+	url     string
+	aliases []string
+	mapFlags
 	bareHosts bool
 	yes, plan bool
 	db        databaseFlags
@@ -40,6 +41,9 @@ live ones, every embedded address is rewritten on the way in, and when every
 byte has been proved, files and tables are exchanged in one short step. Until
 then nothing on the target changes.
 
+Besides the site's own address and folder, --map, --root and --text rewrite what
+else has to change on the way.
+
 The database is the one in the target's own settings, or the one named with
 --database. What the restore replaces is kept, and the result says where.`,
 		Example: "  hovix restore museum.tar.zst /var/www/new --url https://new.example\n  hovix restore museum.tar.zst /var/www/new --url https://new.example --database mariadb://user@localhost/newdb",
@@ -51,7 +55,7 @@ The database is the one in the target's own settings, or the one named with
 	fl := cmd.Flags()
 	fl.StringVar(&f.url, "url", "", "public `ADDRESS` of the restored site, such as https://new.example; without it the address stays")
 	fl.StringArrayVar(&f.aliases, "alias", nil, "a further old `ADDRESS` of the site, rewritten like its main one (may be given again)")
-	fl.StringArrayVar(&f.maps, "map", nil, "a further pair of addresses to rewrite, `OLD=NEW` (may be given again)")
+	f.mapFlags.add(cmd)
 	fl.BoolVar(&f.bareHosts, "bare-hosts", false, "rewrite old host names that stand alone in prose, too")
 	fl.BoolVarP(&f.yes, "yes", "y", false, "replace what is on the target without asking")
 	fl.BoolVar(&f.plan, "plan", false, "say what would be done, and do nothing")
@@ -77,14 +81,11 @@ func (f *restoreFlags) options(a *app, target string) (restore.Options, error) {
 		}
 		opts.Aliases = append(opts.Aliases, alias)
 	}
-	err = pairs("map", f.maps, func(old, to string) error {
-		m, err := mapping(old, to)
-		opts.Maps = append(opts.Maps, m)
-		return err
-	})
-	if err != nil {
+	var more rewrite.Options
+	if err := f.into(&more); err != nil {
 		return opts, err
 	}
+	opts.Maps, opts.Roots, opts.Texts, opts.WholeWords = more.Mappings, more.Roots, more.Texts, more.WholeWords
 	var known database.Location
 	if s, err := site.Open(target); err == nil {
 		known = s.Database
@@ -310,9 +311,14 @@ func printLeftovers(p *ui.Printer, res *restore.Result) {
 	if len(res.Plan.Maps) == 0 && res.Tally.Values == 0 {
 		return
 	}
-	l := leftovers{tally: &res.Tally, advice: "restore --bare-hosts"}
-	for i := range res.Columns {
-		c := &res.Columns[i]
+	printColumns(p, &res.Tally, res.Columns, "restore --bare-hosts")
+}
+
+// printColumns lists the leftovers of columns that passed.
+func printColumns(p *ui.Printer, tally *rewrite.Tally, columns []passage.Column, advice string) {
+	l := leftovers{tally: tally, advice: advice}
+	for i := range columns {
+		c := &columns[i]
 		l.columns = append(l.columns, leftoverColumn{c.Table + "." + c.Column, &c.Tally, c.Sample})
 	}
 	l.print(p)

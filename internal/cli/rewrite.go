@@ -21,8 +21,8 @@ import (
 )
 
 type rewriteFlags struct {
-	maps, roots, texts     []string
-	wholeWords, bareHosts  bool
+	mapFlags
+	bareHosts              bool
 	identifiers            bool
 	repair, plan, yes      bool
 	out, changes, engine   string
@@ -62,10 +62,7 @@ is copied byte for byte.`,
 		},
 	}
 	fl := cmd.Flags()
-	fl.StringArrayVar(&f.maps, "map", nil, "rewrite this address, `OLD=NEW` (may be given again)")
-	fl.StringArrayVar(&f.roots, "root", nil, "rewrite this folder of the server, `OLD=NEW` (may be given again)")
-	fl.StringArrayVar(&f.texts, "text", nil, "rewrite this text as it stands, `OLD=NEW` (may be given again)")
-	fl.BoolVar(&f.wholeWords, "whole-words", false, "rewrite texts only where no letter or digit stands beside them")
+	f.mapFlags.add(cmd)
 	fl.BoolVar(&f.bareHosts, "bare-hosts", false, "rewrite old host names that stand alone in prose, too")
 	fl.BoolVar(&f.identifiers, "identifiers", false, "rewrite identifiers too, such as those by which feed readers know an article")
 	fl.BoolVar(&f.repair, "repair", false, "mend lengths in serialized values that an earlier replacement broke")
@@ -82,53 +79,14 @@ is copied byte for byte.`,
 	return cmd
 }
 
-// pairs reads OLD=NEW options.
-func pairs(option string, given []string, add func(old, to string) error) error {
-	for _, s := range given {
-		old, to, ok := strings.Cut(s, "=")
-		if !ok || old == "" {
-			return usage("--%s takes what to look for and what takes its place, OLD=NEW, not %q", option, s)
-		}
-		if err := add(old, to); err != nil {
-			return usage("--%s: %w", option, err)
-		}
-	}
-	return nil
-}
-
-// mapping reads two addresses.
-func mapping(old, to string) (m rewrite.Mapping, err error) {
-	var errOld, errNew error
-	m.Old, errOld = rewrite.ParseAddress(old)
-	m.New, errNew = rewrite.ParseAddress(to)
-	return m, errors.Join(errOld, errNew)
-}
-
 func (f *rewriteFlags) options() (opts readdress.Options, err error) {
 	r := &opts.Rewrite
-	r.WholeWords, r.BareHosts, r.Repair = f.wholeWords, f.bareHosts, f.repair
-	err = errors.Join(
-		pairs("map", f.maps, func(old, to string) error {
-			m, err := mapping(old, to)
-			r.Mappings = append(r.Mappings, m)
-			return err
-		}),
-		pairs("root", f.roots, func(old, to string) error {
-			r.Roots = append(r.Roots, rewrite.RootMapping{Old: old, New: to})
-			return nil
-		}),
-		pairs("text", f.texts, func(old, to string) error {
-			r.Texts = append(r.Texts, rewrite.TextMapping{Old: old, New: to})
-			return nil
-		}))
-	if err != nil {
-		return opts, usageError{err}
-	}
-	if len(r.Mappings)+len(r.Roots)+len(r.Texts) == 0 {
+	r.BareHosts, r.Repair = f.bareHosts, f.repair
+	if f.none() {
 		return opts, usage("say what to rewrite: --map http://old.example=https://new.example")
 	}
-	if _, err := rewrite.New(*r); err != nil {
-		return opts, usageError{err}
+	if err := f.into(r); err != nil {
+		return opts, err
 	}
 	opts.Identifiers = f.identifiers
 	opts.Filter = readdress.Filter{Tables: f.tables, Columns: f.columns, Except: f.other}

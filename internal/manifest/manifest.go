@@ -54,6 +54,7 @@ type Manifest struct {
 	LeftOut  []site.LeftOut    `json:"leftOut,omitempty"`
 	Notes    []string          `json:"notes,omitempty"`
 	Section  bool              `json:"section,omitempty"` // it holds a section of the site
+	Secrets  bool              `json:"secrets,omitempty"` // its settings hold their passwords and keys
 }
 
 // Database is what the manifest says of the database.

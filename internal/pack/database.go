@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
 	"hovix/internal/manifest"
 	"hovix/internal/site"
 )
@@ -148,7 +149,13 @@ func (p *packer) table(ctx context.Context, r database.Reader, j job) error {
 		}
 		return r.Rows(ctx, j.Name, j.without, chunkSize, yield)
 	}
-	err := rows(func(c database.Chunk) error {
+	var buf []byte
+	err := rows(func(c database.Chunk) (err error) {
+		if p.way != nil {
+			if c.SQL, err = p.rewritten(&buf, c.SQL, j.Name); err != nil {
+				return err
+			}
+		}
 		n++
 		sum.Rows += c.Rows
 		sum.Bytes += int64(len(c.SQL))
@@ -171,11 +178,39 @@ func (p *packer) table(ctx context.Context, r database.Reader, j job) error {
 	return p.sql(j.base+".2-end", end.String())
 }
 
+// rewritten gives rows with what is changed on the way, in the room of buf if it
+// is another text.
+func (p *packer) rewritten(buf *[]byte, text []byte, table string) ([]byte, error) {
+	if !p.way.Mentions(text) {
+		return text, nil
+	}
+	d := p.db.Info().Engine.Dialect()
+	target, end := sqltext.QuoteName(table, d), ";\n"
+	if d == sqltext.Postgres {
+		target, end = sqltext.QuoteRelation(table), "\\.\n"
+	}
+	out := (*buf)[:0]
+	for st, err := range sqltext.SplitBytes(text, d).All() {
+		if err != nil {
+			return nil, err
+		}
+		if out, _, err = p.way.Insert(out, st.Text, table, target, true); err != nil {
+			return nil, fmt.Errorf("rewrite %s: %w", table, err)
+		}
+		out = append(out, end...)
+	}
+	*buf = out
+	return out, nil
+}
+
 // objects packs what is not a table, each as one statement that the engine's
 // own client takes as one.
 func (p *packer) objects(entry string, objects []database.Object, early bool) error {
 	var b strings.Builder
 	for _, o := range objects {
+		if p.way != nil {
+			o.SQL = p.way.Definition(o.SQL)
+		}
 		switch {
 		case o.Early != early:
 		case o.Mode != "", p.db.Info().Engine == database.MariaDB && (o.Kind == database.Trigger || o.Kind == database.Routine || o.Kind == database.Event):

@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -20,17 +21,21 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
 	"hovix/internal/manifest"
+	"hovix/internal/passage"
 	"hovix/internal/progress"
+	"hovix/internal/rewrite"
 	"hovix/internal/site"
 )
 
 // Options sets what is packed and how.
 type Options struct {
 	Parts    []site.Part // nil: all
+	Secrets  bool        // leave passwords and keys in the settings
 	Level    archive.Level
 	By       string // name and version of the program, for the manifest
 	Now      time.Time
 	Database database.Reader // nil: the site's own; the caller closes it
+	Rewrite  rewrite.Options // what is changed on the way into the archive
 	Progress progress.Reporter
 }
 
@@ -40,12 +45,14 @@ type Result struct {
 	Summary  manifest.Summary   `json:"summary"`
 	Totals   archive.Totals     `json:"totals"`
 	Largest  []site.Thing       `json:"largest"`
+	Columns  []passage.Column   `json:"rewritten,omitempty"`
+	Tally    rewrite.Tally      `json:"-"`
 	Elapsed  time.Duration      `json:"elapsed"`
 }
 
 // Findings is the number of things that a person should look at.
 func (r *Result) Findings() int {
-	n := len(r.Summary.Problems)
+	n := len(r.Summary.Problems) + int(r.Tally.Findings())
 	if r.Manifest.Database != nil {
 		n += len(r.Manifest.Database.NotCarried)
 	}
@@ -59,7 +66,8 @@ type packer struct {
 	db   database.Reader
 	res  Result
 	rep  progress.Reporter
-	mu   sync.Mutex // over w and res, while tables are packed side by side
+	way  *passage.Passage // nil: nothing is changed on the way
+	mu   sync.Mutex       // over w and res, while tables are packed side by side
 }
 
 // Run packs the site s to dst. After an error what was written to dst is worth
@@ -81,6 +89,9 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 			defer p.db.Close()
 		}
 	}
+	if err := p.openWay(); err != nil {
+		return nil, err
+	}
 	m, err := p.manifest(ctx)
 	if err != nil {
 		return nil, err
@@ -96,8 +107,48 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 	if p.res.Totals, err = p.w.Close(); err != nil {
 		return nil, err
 	}
+	if p.way != nil {
+		p.res.Columns, p.res.Tally = p.way.Account()
+	}
 	p.res.Elapsed = time.Since(start)
 	return &p.res, nil
+}
+
+// openWay prepares what is changed on the way, if anything is.
+func (p *packer) openWay() (err error) {
+	r := p.opts.Rewrite
+	if len(r.Mappings)+len(r.Roots)+len(r.Texts) == 0 {
+		return nil
+	}
+	if len(p.s.Moved) > 0 && slices.ContainsFunc(r.Mappings, func(m rewrite.Mapping) bool { return p.s.HasAddress(m.Old) }) {
+		return fmt.Errorf("the site is a network, whose addresses stand apart in its database too: leave %s as it is, and let the restore change it", p.s.Address)
+	}
+	way := passage.Options{Rewrite: r, Keep: p.s.Keep}
+	if p.db != nil {
+		way.Dialect = p.db.Info().Engine.Dialect()
+	}
+	p.way, err = passage.New(way)
+	return err
+}
+
+// mappedRoot gives the site's folder as texts in the archive mention it.
+func (p *packer) mappedRoot() string {
+	for _, r := range p.opts.Rewrite.Roots {
+		if r.Old == p.s.Origin {
+			return r.New
+		}
+	}
+	return p.s.Origin
+}
+
+// mapped gives an address as it is in the archive.
+func (p *packer) mapped(a rewrite.Address) rewrite.Address {
+	for _, m := range p.opts.Rewrite.Mappings {
+		if m.Old == a {
+			return m.New
+		}
+	}
+	return a
 }
 
 // open begins to read the database, if there is one.
@@ -122,12 +173,12 @@ func (p *packer) wants(part site.Part) bool { return slices.Contains(p.opts.Part
 func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	s := p.s
 	m := &manifest.Manifest{Format: manifest.Format, Made: p.opts.Now.UTC().Truncate(time.Second), By: p.opts.By, Kind: s.Kind, Name: s.Name,
-		Root: s.Origin, Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section()}
+		Root: p.mappedRoot(), Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section(), Secrets: p.opts.Secrets}
 	if !s.Address.IsZero() {
-		m.Address = s.Address.String()
+		m.Address = p.mapped(s.Address).String()
 	}
 	for _, o := range s.Others {
-		m.Others = append(m.Others, o.String())
+		m.Others = append(m.Others, p.mapped(o).String())
 	}
 	for _, part := range site.Parts {
 		if p.wants(part) && (part != site.Database || p.db != nil) && (part != site.Settings || !s.Section()) && (part == site.Database || part == site.Settings || s.SectionHas(false)) {
@@ -261,6 +312,9 @@ func (p *packer) file(e archive.Entry, f site.File) error {
 		return nil
 	}
 	e.Type, e.Size, e.ModTime = archive.TypeFile, st.Size(), st.ModTime()
+	if p.way != nil && path.Base(f.Rel) == site.WebFile && st.Size() <= maxWebFile {
+		return p.webFile(e, f.Rel, in)
+	}
 	r := &fileReader{r: in, rep: p.rep}
 	short, err := p.w.Add(e, r)
 	if err != nil {
@@ -277,6 +331,24 @@ func (p *packer) file(e archive.Entry, f site.File) error {
 	p.res.Summary.Files.Bytes += st.Size()
 	p.res.note(site.Thing{Name: f.Rel, Bytes: st.Size()})
 	return nil
+}
+
+// maxWebFile bounds a file with rules for a web server, in bytes.
+const maxWebFile = 1 << 20
+
+// webFile packs a file with rules for a web server, as they are at the address
+// that the archive names.
+func (p *packer) webFile(e archive.Entry, rel string, in io.Reader) error {
+	content, err := io.ReadAll(in)
+	if err != nil {
+		p.problem(rel, "it cannot be read: "+site.ReasonOf(err))
+		return nil
+	}
+	content = p.way.File(rel, site.RebaseWebFile(content, p.s.Address.Path, p.mapped(p.s.Address).Path))
+	e.Size = 0
+	p.res.Summary.Files.Count++
+	p.res.Summary.Files.Bytes += int64(len(content))
+	return p.w.AddBytes(e, content)
 }
 
 // fileReader turns a failing disk into an early end, which the archive fills
@@ -299,7 +371,8 @@ func (f *fileReader) Read(b []byte) (int, error) {
 // note keeps the largest things.
 func (r *Result) note(t site.Thing) { r.Largest = site.KeepLargest(r.Largest, t) }
 
-// settings packs the settings files, without their secrets.
+// settings packs the settings files, without their secrets unless they are asked
+// for.
 func (p *packer) settings() error {
 	files, entries := site.Files{}, []archive.Entry{}
 	for _, rel := range p.s.Settings {
@@ -317,11 +390,17 @@ func (p *packer) settings() error {
 		files[rel] = content
 		entries = append(entries, archive.Entry{Name: manifest.SettingsDir + rel, Type: archive.TypeFile, Mode: uint32(st.Mode().Perm()), ModTime: st.ModTime()})
 	}
-	if err := p.s.Blank(files); err != nil {
-		return fmt.Errorf("take the secrets out of the settings: %w", err)
+	if !p.opts.Secrets {
+		if err := p.s.Blank(files); err != nil {
+			return fmt.Errorf("take the secrets out of the settings: %w", err)
+		}
 	}
 	for _, e := range entries {
-		if err := p.w.AddBytes(e, files[strings.TrimPrefix(e.Name, manifest.SettingsDir)]); err != nil {
+		rel := strings.TrimPrefix(e.Name, manifest.SettingsDir)
+		if p.way != nil {
+			files[rel] = p.way.File(rel, files[rel])
+		}
+		if err := p.w.AddBytes(e, files[rel]); err != nil {
 			return err
 		}
 		p.res.Summary.Settings++

@@ -22,13 +22,14 @@ func readme(m *manifest.Manifest) []byte {
 	p("1. Unpack:       mkdir site && tar --zstd -xf ARCHIVE -C site && cd site")
 	p("2. Files:        copy what is in files/ into the new site's folder.")
 	if m.Has(site.Settings) {
-		p("3. Settings:     copy what is in settings/ there too. Passwords and keys were taken")
-		p("                 out; put in those of the new host.")
+		p("3. Settings:     copy what is in settings/ there too.%s", secretsLine(m))
 	}
 	if m.Database != nil {
 		switch m.Database.Engine {
 		case database.MariaDB:
 			p("4. Database:     cat database/*.sql | mariadb --user=USER --password NAME")
+		case database.Postgres:
+			p("4. Database:     cat database/*.sql | psql --username=USER NAME")
 		case database.SQLite:
 			p("4. Database:     cat database/*.sql | sqlite3 NEW-FILE")
 			if m.Database.Path != "" {
@@ -48,9 +49,16 @@ func readme(m *manifest.Manifest) []byte {
 	}
 	p("    files/                the site's folder")
 	if m.Has(site.Settings) {
-		p("    settings/             its settings, without secrets")
+		p("    settings/             its settings, %s secrets", map[bool]string{true: "with their", false: "without"}[m.Secrets])
 	}
 	return []byte(b.String())
+}
+
+func secretsLine(m *manifest.Manifest) string {
+	if m.Secrets {
+		return " They hold passwords\n                 and keys: set the database login of the new host."
+	}
+	return " Passwords and keys were taken\n                 out; put in those of the new host."
 }
 
 func at(address string) string {

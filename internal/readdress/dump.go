@@ -78,7 +78,7 @@ func Dump(ctx context.Context, w io.Writer, r io.Reader, opts Options) (*Account
 	if err != nil {
 		return nil, d, err
 	}
-	v := &values{rw: rw, a: a, blind: blind(opts.Rewrite.Texts)}
+	v := &values{rw: rw, a: a, blind: rewrite.Escaped(opts.Rewrite.Texts)}
 	if err := dump.Rewrite(ctx, out, in, v, dump.Options{Dialect: d}); err != nil {
 		return nil, d, errors.Join(err, finish())
 	}
@@ -102,19 +102,6 @@ func compress(w io.Writer, c Compression) (io.Writer, func() error, error) {
 		return z, z.Close, nil
 	}
 	return w, func() error { return nil }, nil
-}
-
-// blind reports whether an old text looks different inside of a literal: then
-// every literal has to be decoded.
-func blind(texts []rewrite.TextMapping) bool {
-	for _, t := range texts {
-		for _, c := range t.Old {
-			if c < ' ' || c == '\'' || c == '"' || c == '\\' {
-				return true
-			}
-		}
-	}
-	return false
 }
 
 // values shows the values of a dump to a Rewriter.

@@ -1,8 +1,6 @@
 package restore
 
 import (
-	"bytes"
-	"cmp"
 	"context"
 	"fmt"
 	"regexp"
@@ -15,7 +13,6 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
 	"hovix/internal/manifest"
-	"hovix/internal/rewrite"
 )
 
 // tableState is a table whose entries are on their way.
@@ -127,13 +124,16 @@ func (r *run) rows(ctx context.Context, t *tableState, text []byte) error {
 	if err := waitFor(ctx, t.defined); err != nil {
 		return err
 	}
-	mentions := r.rw.Mentions(text)
+	mentions := r.way.Mentions(text)
 	var buf []byte
 	for st, err := range sqltext.SplitBytes(text, r.dialect()).All() {
 		if err != nil {
 			return err
 		}
-		if buf, err = r.insert(ctx, t, st.Text, buf[:0], mentions); err != nil {
+		if buf, _, err = r.way.Insert(buf[:0], st.Text, t.name, r.db.Target(t.name), mentions); err != nil {
+			return err
+		}
+		if err := r.db.Insert(ctx, t.name, buf); err != nil {
 			return err
 		}
 	}
@@ -143,84 +143,6 @@ func (r *run) rows(ctx context.Context, t *tableState, text []byte) error {
 	default:
 	}
 	return nil
-}
-
-// insert stages one INSERT statement, with its addresses rewritten.
-func (r *run) insert(ctx context.Context, t *tableState, stmt, buf []byte, mentions bool) ([]byte, error) {
-	ins, err := sqltext.ParseInsert(stmt, r.dialect())
-	if err != nil {
-		return nil, err
-	}
-	if ins.Table != t.name {
-		return nil, fmt.Errorf("%w: rows of table %s among those of %s", sqltext.ErrRefused, ins.Table, t.name)
-	}
-	cells := newCells(r, ins)
-	var change sqltext.Rewrite
-	// Hexadecimal digits hide what they mean, so that they are always decoded.
-	if mentions || bytes.Contains(stmt, []byte("x'")) || bytes.Contains(stmt, []byte("X'")) || r.dialect() == sqltext.Postgres && bytes.Contains(stmt, []byte(`\\x`)) {
-		change = cells.rewrite
-	}
-	buf, _, err = ins.AppendInsert(buf, stmt, r.dialect(), r.db.Target(t.name), change)
-	if err != nil {
-		return nil, err
-	}
-	if err := r.db.Insert(ctx, t.name, buf); err != nil {
-		return nil, err
-	}
-	cells.done(t.name)
-	return buf, nil
-}
-
-// cells rewrites the values of one statement and counts by column.
-type cells struct {
-	r       *run
-	columns []string
-	keep    []bool
-	moved   []bool
-	tallies []rewrite.Tally
-	samples [][]rewrite.Leftover
-}
-
-func newCells(r *run, ins *sqltext.Insert) *cells {
-	c := &cells{r: r, columns: ins.Columns, keep: make([]bool, len(ins.Columns)), moved: make([]bool, len(ins.Columns)),
-		tallies: make([]rewrite.Tally, len(ins.Columns)), samples: make([][]rewrite.Leftover, len(ins.Columns))}
-	for i, name := range ins.Columns {
-		c.keep[i] = r.keep[ins.Table+"."+name]
-		c.moved[i] = slices.Contains(r.m.Moved, ins.Table+"."+name)
-		c.tallies[i].KeepFindings(&c.samples[i], maxSamples)
-	}
-	return c
-}
-
-func (c *cells) rewrite(column int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error) {
-	if column >= len(c.columns) || c.moved[column] || !c.r.rw.Mentions(raw) {
-		return nil, false, nil
-	}
-	v, err := value()
-	if err != nil {
-		return nil, false, err
-	}
-	if c.keep[column] {
-		c.r.rw.Keep(v, &c.tallies[column])
-		return nil, false, nil
-	}
-	out, changed := c.r.rw.Value(v, &c.tallies[column])
-	return out, changed, nil
-}
-
-// done adds the counts to those of the run.
-func (c *cells) done(table string) {
-	c.r.mu.Lock()
-	defer c.r.mu.Unlock()
-	for i := range c.tallies {
-		if c.tallies[i].Values == 0 {
-			continue
-		}
-		res := c.r.tallyOf(table, c.columns[i])
-		res.Tally.Add(&c.tallies[i])
-		res.Sample = append(res.Sample, c.samples[i]...)
-		res.Sample = res.Sample[:min(len(res.Sample), maxSamples)]
-	}
 }
 
 var rowsComment = regexp.MustCompile(`(?m)^-- rows: (\d+)$`)
@@ -320,14 +242,7 @@ func (r *run) addObject(ctx context.Context, o database.Object, stmt []byte) (er
 	if err != nil && o.Kind != database.Other { // what completes others may have none
 		return err
 	}
-	// A view's text may hold an address too, as a literal.
-	o.SQL = string(stmt)
-	if r.rw.Mentions(stmt) {
-		var t rewrite.Tally
-		if out, changed := r.rw.Value(stmt, &t); changed {
-			o.SQL = string(out)
-		}
-	}
+	o.SQL = r.way.Definition(string(stmt)) // a view's text may hold an address too
 	return r.db.AddObject(ctx, o)
 }
 
@@ -363,12 +278,6 @@ func (r *run) position(ctx context.Context, stmt []byte) error {
 		return err
 	}
 	return r.db.Positions(ctx, out)
-}
-
-func sortColumns(c []ColumnResult) {
-	slices.SortFunc(c, func(a, b ColumnResult) int {
-		return cmp.Or(strings.Compare(a.Table, b.Table), strings.Compare(a.Column, b.Column))
-	})
 }
 
 // touch makes the changes with which the site answers at its new place at once.

@@ -176,6 +176,7 @@ func (p *Plan) addresses(opts Options) error {
 	p.Address = p.address.String()
 	if p.address.IsZero() {
 		p.Address = ""
+		p.addRoots(opts)
 		return nil
 	}
 	add := func(from, to rewrite.Address) {
@@ -201,11 +202,18 @@ func (p *Plan) addresses(opts Options) error {
 	for _, a := range opts.Aliases {
 		add(a, p.address)
 	}
-	p.addRoots()
+	p.addRoots(opts)
 	return nil
 }
 
-func (p *Plan) addRoots() {
+func (p *Plan) addRoots(opts Options) {
+	for _, r := range opts.Roots {
+		p.roots = append(p.roots, r)
+		p.Maps = append(p.Maps, r.Old+" → "+r.New)
+	}
+	for _, t := range opts.Texts {
+		p.Maps = append(p.Maps, fmt.Sprintf("“%s” → “%s”", t.Old, t.New))
+	}
 	if m := p.Manifest; m.Root != p.Target && strings.HasPrefix(m.Root, "/") && strings.HasPrefix(p.Target, "/") {
 		p.roots = append(p.roots, rewrite.RootMapping{Old: m.Root, New: p.Target})
 		p.Maps = append(p.Maps, m.Root+" → "+p.Target)

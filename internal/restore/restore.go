@@ -18,6 +18,7 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/manifest"
+	"hovix/internal/passage"
 	"hovix/internal/progress"
 	"hovix/internal/rewrite"
 	"hovix/internal/site"
@@ -30,6 +31,10 @@ type Options struct {
 	Database database.Location // its database; zero: that of the target's settings
 	Aliases  []rewrite.Address // further addresses of the old site
 	Maps     []rewrite.Mapping // further mappings
+	Roots    []rewrite.RootMapping
+	Texts    []rewrite.TextMapping
+	// WholeWords rewrites texts only where no letter or digit stands beside them.
+	WholeWords bool
 	// BareHosts rewrites host names that stand alone in prose.
 	BareHosts bool
 	// Confirm is asked once, before anything is staged, with what will be done
@@ -48,7 +53,7 @@ type Result struct {
 	Tables   []TableResult      `json:"tables"`
 	Rows     int64              `json:"rows"`
 	Files    site.Amount        `json:"files"`
-	Columns  []ColumnResult     `json:"rewritten"`
+	Columns  []passage.Column   `json:"rewritten"`
 	Settings []string           `json:"settings"`
 	Accounts []site.Account     `json:"accounts,omitempty"`
 	Touched  []string           `json:"touched,omitempty"` // what was done beside, for people
@@ -67,14 +72,6 @@ type TableResult struct {
 	Rows int64  `json:"rows"`
 }
 
-// ColumnResult tells what rewriting did in one column or file.
-type ColumnResult struct {
-	Table  string             `json:"table"`
-	Column string             `json:"column"`
-	Tally  rewrite.Tally      `json:"-"`
-	Sample []rewrite.Leftover `json:"leftovers,omitempty"`
-}
-
 // Findings is the number of things that a person should look at.
 func (r *Result) Findings() int64 {
 	return r.Tally.Findings() + int64(len(r.Warnings)) + int64(len(r.Summary.Problems))
@@ -88,8 +85,7 @@ type run struct {
 	plan  *Plan
 	m     *manifest.Manifest
 	kind  site.Kind
-	rw    *rewrite.Rewriter
-	keep  map[string]bool
+	way   *passage.Passage
 	db    database.Stage
 	files *fileStage
 	ready chan struct{} // closed when staging may begin
@@ -99,7 +95,6 @@ type run struct {
 	last     <-chan struct{} // closed when what was announced last is there
 	tables   map[string]*tableState
 	settings map[string]settingsFile
-	columns  map[[2]string]*ColumnResult
 	partial  map[*archive.Entry]*partial
 	seen     bool
 }
@@ -118,7 +113,7 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		opts.Now = start
 	}
 	r := &run{opts: opts, rep: progress.Of(opts.Progress), res: &Result{}, ready: make(chan struct{}), tables: map[string]*tableState{},
-		settings: map[string]settingsFile{}, columns: map[[2]string]*ColumnResult{}, partial: map[*archive.Entry]*partial{}, keep: map[string]bool{}}
+		settings: map[string]settingsFile{}, partial: map[*archive.Entry]*partial{}}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, r.discard())
@@ -144,7 +139,7 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		return nil, err
 	}
 	r.finish(ctx)
-	r.collect()
+	r.res.Columns, r.res.Tally = r.way.Account()
 	r.res.Elapsed = time.Since(start)
 	return r.res, nil
 }
@@ -255,11 +250,12 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 			return err
 		}
 	}
-	if r.rw, err = rewrite.New(rewrite.Options{Mappings: r.plan.maps, Roots: r.plan.roots, BareHosts: r.opts.BareHosts}); err != nil {
-		return err
+	way := passage.Options{Rewrite: rewrite.Options{Mappings: r.plan.maps, Roots: r.plan.roots, Texts: r.opts.Texts, WholeWords: r.opts.WholeWords, BareHosts: r.opts.BareHosts}, Keep: r.m.Keep, Moved: r.m.Moved}
+	if r.m.Database != nil {
+		way.Dialect = r.dialect()
 	}
-	for _, k := range r.m.Keep {
-		r.keep[k] = true
+	if r.way, err = passage.New(way); err != nil {
+		return err
 	}
 	if r.files, err = newFileStage(r.plan); err != nil {
 		return err
@@ -280,15 +276,7 @@ func (r *run) webFile(_ context.Context, e *archive.Entry, content []byte) error
 	if old, err := rewrite.ParseAddress(r.m.Address); err == nil && !r.plan.address.IsZero() {
 		content = site.RebaseWebFile(content, old.Path, r.plan.address.Path)
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	res := r.tallyOf("settings", rel)
-	tally := rewrite.Tally{}
-	tally.KeepFindings(&res.Sample, maxSamples)
-	if out, changed := r.rw.Value(content, &tally); changed {
-		content = out
-	}
-	res.Tally.Add(&tally)
+	content = r.way.File(rel, content)
 	if err := r.files.write(rel, *e, content); err != nil {
 		return err
 	}
@@ -328,29 +316,6 @@ func (r *run) discard() error {
 	}
 	return err
 }
-
-// collect brings the counts of rewriting into order.
-func (r *run) collect() {
-	for _, c := range r.columns {
-		r.res.Tally.Add(&c.Tally)
-		r.res.Columns = append(r.res.Columns, *c)
-	}
-	sortColumns(r.res.Columns)
-}
-
-// tallyOf gives the count for one column; callers hold r.mu.
-func (r *run) tallyOf(table, column string) *ColumnResult {
-	k := [2]string{table, column}
-	c := r.columns[k]
-	if c == nil {
-		c = &ColumnResult{Table: table, Column: column}
-		r.columns[k] = c
-	}
-	return c
-}
-
-// maxSamples is how many leftovers of one column are remembered.
-const maxSamples = 4
 
 func removeAll(path string) error {
 	if err := os.RemoveAll(path); err != nil {

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"hovix/internal/database/engines"
-	"hovix/internal/rewrite"
 	"hovix/internal/site"
 )
 
@@ -130,13 +129,7 @@ func (r *run) writeSettings() error {
 		return fmt.Errorf("write the settings: %w", err)
 	}
 	for _, rel := range names { // what is in its place already is no leftover
-		var tally rewrite.Tally
-		res := r.tallyOf("settings", rel)
-		tally.KeepFindings(&res.Sample, maxSamples)
-		if out, changed := r.rw.Value(files[rel], &tally); changed {
-			files[rel] = out
-		}
-		res.Tally.Add(&tally)
+		files[rel] = r.way.File(rel, files[rel])
 		if err := r.files.write(rel, r.settings[rel].entry, files[rel]); err != nil {
 			return err
 		}

@@ -41,3 +41,16 @@ func (l *literal) matchAt(_ *Rewriter, _ []byte, at, floor int, _ scope) (match,
 	}
 	return match{from: at, to: at + len(l.old), out: l.to, form: FormText}, !l.keep
 }
+
+// Escaped reports whether a text that is looked for may look different inside of
+// a literal of SQL: then every literal has to be decoded.
+func Escaped(texts []TextMapping) bool {
+	for _, t := range texts {
+		for _, c := range t.Old {
+			if c < ' ' || c == '\'' || c == '"' || c == '\\' {
+				return true
+			}
+		}
+	}
+	return false
+}

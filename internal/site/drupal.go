@@ -211,7 +211,7 @@ func (drupal) Write(files Files, t SettingsTarget) error {
 }
 
 func drupalWrite(conf *phpconf.File, rel string, t SettingsTarget) error {
-	salt := t.secret(rel, rand.Text()+rand.Text(), func(old *phpconf.File) (string, bool) { return old.Var("settings", "hash_salt") })
+	salt := t.secret(conf, rel, rand.Text()+rand.Text(), func(old *phpconf.File) (string, bool) { return old.Var("settings", "hash_salt") })
 	if err := conf.SetVar("settings", salt, "hash_salt"); err != nil {
 		return err
 	}

@@ -117,7 +117,7 @@ func (joomla) Write(files Files, t SettingsTarget) error {
 }
 
 func joomlaWrite(conf *phpconf.File, t SettingsTarget) error {
-	set := [][2]string{{"secret", t.secret(joomlaSettings, rand.Text()[:16], func(old *phpconf.File) (string, bool) { return old.Property("secret") })}}
+	set := [][2]string{{"secret", t.secret(conf, joomlaSettings, rand.Text()[:16], func(old *phpconf.File) (string, bool) { return old.Property("secret") })}}
 	if l := t.Database; !l.IsZero() {
 		host := joinHost(l)
 		if l.Engine == database.Postgres {

@@ -277,6 +277,9 @@ func (g *login) write(files Files, t SettingsTarget) error {
 			v, err := urlFor(old, l)
 			return v, true, err
 		case slices.Contains(g.Secrets, key):
+			if old != "" { // it was packed with its secrets
+				return old, false, nil
+			}
 			return g.secret(key, t.Existing), true, nil
 		}
 		v, ok := set[key]

@@ -143,7 +143,7 @@ func (mediawiki) Write(files Files, t SettingsTarget) error {
 func mediawikiWrite(conf *phpconf.File, t SettingsTarget) error {
 	set := [][2]string{{"wgSecretKey", rand.Text() + rand.Text() + rand.Text()}, {"wgUpgradeKey", rand.Text()[:16]}}
 	for i := range set {
-		set[i][1] = t.secret(mediawikiSettings, set[i][1], func(old *phpconf.File) (string, bool) { return old.Var(set[i][0]) })
+		set[i][1] = t.secret(conf, mediawikiSettings, set[i][1], func(old *phpconf.File) (string, bool) { return old.Var(set[i][0]) })
 	}
 	if !t.Address.IsZero() {
 		set = append(set, mediawikiAddress(conf, t.Address)...)

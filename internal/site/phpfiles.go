@@ -135,9 +135,13 @@ func (files Files) erase(rel string, names ...string) error {
 	return nil
 }
 
-// secret gives a secret that the target's own settings hold, so that logins there
-// stay valid, or a fresh one. A broken file has none to take over.
-func (t *SettingsTarget) secret(rel, fresh string, get func(*phpconf.File) (string, bool)) string {
+// secret gives the secret that the archive's settings hold, if they were packed
+// with their secrets; else the one that the target's own hold, so that logins
+// there stay valid; else a fresh one. A broken file has none to take over.
+func (t *SettingsTarget) secret(conf *phpconf.File, rel, fresh string, get func(*phpconf.File) (string, bool)) string {
+	if v, ok := get(conf); ok && v != "" {
+		return v
+	}
 	if _, ok := t.Existing[rel]; !ok {
 		return fresh
 	}

@@ -271,6 +271,11 @@ func (s *Site) Ask(ctx context.Context, r database.Reader) error { return s.kind
 // Blank removes the secrets from the settings files of the site.
 func (s *Site) Blank(files Files) error { return s.kind.Blank(files) }
 
+// HasAddress reports whether the site answers at the address.
+func (s *Site) HasAddress(a rewrite.Address) bool {
+	return s.Address == a || slices.Contains(s.Others, a)
+}
+
 // Accounts lists the logins that may administer the site.
 func (s *Site) Accounts(ctx context.Context, r database.Reader) ([]Account, error) {
 	return s.kind.Accounts(ctx, s.Prefix, r)

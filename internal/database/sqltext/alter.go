@@ -55,6 +55,7 @@ func (c *CreateTable) Alter(action string) error {
 		return strings.TrimSpace(rest)
 	}
 	switch {
+	case len(words) < 2 && !strings.HasPrefix(strings.Join(words, ""), "AUTO_INCREMENT"):
 	case c.d == Postgres:
 		if is("ALTER", "COLUMN") {
 			return c.alterColumn(cut(2))
@@ -69,7 +70,11 @@ func (c *CreateTable) Alter(action string) error {
 			return nil
 		}
 	case is("MODIFY"):
-		it, err := parseItem(cut(1+min(1, strings.Count(words[1], "COLUMN"))), c.d)
+		behind := 1
+		if words[1] == "COLUMN" {
+			behind = 2
+		}
+		it, err := parseItem(cut(behind), c.d)
 		if err != nil {
 			return err
 		}

@@ -1,0 +1,195 @@
+// Package passage rewrites the addresses in a site's rows, definitions and
+// settings while they pass into an archive or out of one, and counts column by
+// column what it found and changed. It takes a rewrite.Rewriter and SQL text.
+package passage
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"hovix/internal/database/sqltext"
+	"hovix/internal/rewrite"
+)
+
+// Options sets what is changed and what is kept.
+type Options struct {
+	Rewrite rewrite.Options
+	Dialect sqltext.Dialect
+	Keep    []string // columns that hold identifiers, as table.column: they stay, and are counted
+	Moved   []string // columns that somebody else gives their new values
+}
+
+// Passage rewrites what passes. Its methods may be called from several goroutines
+// at once.
+type Passage struct {
+	rw      *rewrite.Rewriter
+	d       sqltext.Dialect
+	keep    map[string]bool
+	moved   map[string]bool
+	blind   bool // a text that is looked for may look different inside of a literal
+	mu      sync.Mutex
+	columns map[[2]string]*Column
+}
+
+// Column tells what rewriting did in one column, or in one file.
+type Column struct {
+	Table  string             `json:"table"` // "settings" for a file
+	Column string             `json:"column"`
+	Tally  rewrite.Tally      `json:"-"`
+	Sample []rewrite.Leftover `json:"leftovers,omitempty"`
+}
+
+// maxSamples is how many leftovers of one column are remembered.
+const maxSamples = 4
+
+// New returns a Passage. The error is that of rewrite.New.
+func New(opts Options) (*Passage, error) {
+	rw, err := rewrite.New(opts.Rewrite)
+	if err != nil {
+		return nil, err
+	}
+	p := &Passage{rw: rw, d: opts.Dialect, keep: map[string]bool{}, moved: map[string]bool{}, columns: map[[2]string]*Column{}, blind: rewrite.Escaped(opts.Rewrite.Texts)}
+	for _, k := range opts.Keep {
+		p.keep[k] = true
+	}
+	for _, m := range opts.Moved {
+		p.moved[m] = true
+	}
+	return p, nil
+}
+
+// Mentions reports whether rows may hold anything to be looked at. Hexadecimal
+// digits hide what they mean, so that they are always decoded.
+func (p *Passage) Mentions(text []byte) bool {
+	return p.blind || p.rw.Mentions(text) || bytes.Contains(text, []byte("x'")) || bytes.Contains(text, []byte("X'")) ||
+		p.d == sqltext.Postgres && bytes.Contains(text, []byte(`\\x`))
+}
+
+// Insert appends the INSERT or COPY statement stmt, which must be of the given
+// table, to dst, for the quoted table target and with its addresses rewritten,
+// and counts its rows. Where mentions is false, values are checked to be literals
+// and pass. The error wraps sqltext.ErrRefused for anything else than such rows.
+func (p *Passage) Insert(dst, stmt []byte, table, target string, mentions bool) ([]byte, int64, error) {
+	ins, err := sqltext.ParseInsert(stmt, p.d)
+	if err != nil {
+		return nil, 0, err
+	}
+	if ins.Table != table {
+		return nil, 0, fmt.Errorf("%w: rows of table %s among those of %s", sqltext.ErrRefused, ins.Table, table)
+	}
+	if !mentions {
+		return ins.AppendInsert(dst, stmt, p.d, target, nil)
+	}
+	c := p.newCells(ins)
+	out, rows, err := ins.AppendInsert(dst, stmt, p.d, target, c.rewrite)
+	if err == nil {
+		c.done(table)
+	}
+	return out, rows, err
+}
+
+// cells rewrites the values of one statement and counts by column.
+type cells struct {
+	p       *Passage
+	columns []string
+	keep    []bool
+	moved   []bool
+	tallies []rewrite.Tally
+	samples [][]rewrite.Leftover
+}
+
+func (p *Passage) newCells(ins *sqltext.Insert) *cells {
+	n := len(ins.Columns)
+	c := &cells{p: p, columns: ins.Columns, keep: make([]bool, n), moved: make([]bool, n), tallies: make([]rewrite.Tally, n), samples: make([][]rewrite.Leftover, n)}
+	for i, name := range ins.Columns {
+		c.keep[i], c.moved[i] = p.keep[ins.Table+"."+name], p.moved[ins.Table+"."+name]
+		c.tallies[i].KeepFindings(&c.samples[i], maxSamples)
+	}
+	return c
+}
+
+func (c *cells) rewrite(column int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error) {
+	if column >= len(c.columns) || c.moved[column] || !c.p.blind && !c.p.rw.Mentions(raw) {
+		return nil, false, nil
+	}
+	v, err := value()
+	if err != nil {
+		return nil, false, err
+	}
+	if c.keep[column] {
+		c.p.rw.Keep(v, &c.tallies[column])
+		return nil, false, nil
+	}
+	out, changed := c.p.rw.Value(v, &c.tallies[column])
+	return out, changed, nil
+}
+
+// done adds the counts to those of the whole.
+func (c *cells) done(table string) {
+	c.p.mu.Lock()
+	defer c.p.mu.Unlock()
+	for i := range c.tallies {
+		if c.tallies[i].Values > 0 {
+			c.p.add(table, c.columns[i], &c.tallies[i], c.samples[i])
+		}
+	}
+}
+
+// add counts for a column; callers hold p.mu.
+func (p *Passage) add(table, column string, t *rewrite.Tally, sample []rewrite.Leftover) {
+	k := [2]string{table, column}
+	c := p.columns[k]
+	if c == nil {
+		c = &Column{Table: table, Column: column}
+		p.columns[k] = c
+	}
+	c.Tally.Add(t)
+	c.Sample = append(c.Sample, sample...)
+	c.Sample = c.Sample[:min(len(c.Sample), maxSamples)]
+}
+
+// Definition gives a definition, such as that of a view, with the addresses
+// rewritten that stand in it as literals. It does not count them.
+func (p *Passage) Definition(stmt string) string {
+	if !p.blind && !p.rw.Mentions([]byte(stmt)) {
+		return stmt
+	}
+	var t rewrite.Tally
+	if out, changed := p.rw.Value([]byte(stmt), &t); changed {
+		return string(out)
+	}
+	return stmt
+}
+
+// File gives a file of settings with its addresses rewritten.
+func (p *Passage) File(name string, content []byte) []byte {
+	var t rewrite.Tally
+	var sample []rewrite.Leftover
+	t.KeepFindings(&sample, maxSamples)
+	if out, changed := p.rw.Value(content, &t); changed {
+		content = out
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.add("settings", name, &t, sample)
+	return content
+}
+
+// Account gives the counts of all columns and files, in the order of their names,
+// and their sum.
+func (p *Passage) Account() (columns []Column, sum rewrite.Tally) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, c := range p.columns {
+		sum.Add(&c.Tally)
+		columns = append(columns, *c)
+	}
+	slices.SortFunc(columns, func(a, b Column) int {
+		return cmp.Or(strings.Compare(a.Table, b.Table), strings.Compare(a.Column, b.Column))
+	})
+	return columns, sum
+}
