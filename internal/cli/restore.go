@@ -221,6 +221,9 @@ func printPlan(p *ui.Printer, plan *restore.Plan) {
 	if len(plan.Maps) > 0 {
 		p.Field("Rewrites", plan.Maps...)
 	}
+	for _, n := range plan.Notes {
+		p.Warn("%s", n)
+	}
 	if !plan.Overwrites() {
 		p.Field("Replaces", "nothing")
 		p.Line("")
@@ -268,6 +271,9 @@ func printRestored(p *ui.Printer, res *restore.Result) {
 		p.Field("Beside", res.Touched...)
 	}
 	printLeftovers(p, res)
+	for _, n := range append(slices.Clone(res.Plan.Notes), m.Notes...) {
+		p.Line("    %s", p.Dim(n))
+	}
 	for _, w := range res.Warnings {
 		p.Warn("%s", w)
 	}

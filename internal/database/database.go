@@ -295,6 +295,13 @@ type Watcher interface {
 	Changed(ctx context.Context) ([]string, error)
 }
 
+// Target is a Reader of a database that may be restored to.
+type Target interface {
+	// CanTake checks what can be known of whether a new state with objects of these
+	// kinds can be staged here.
+	CanTake(ctx context.Context, kinds []ObjectKind) error
+}
+
 // ErrNoFork says that a snapshot is read by one connection only.
 var ErrNoFork = errors.New("the snapshot cannot be shared")
 
@@ -313,8 +320,9 @@ type Stage interface {
 	// Target gives the quoted name under which rows of the table are staged.
 	Target(table string) string
 	Define(ctx context.Context, def *sqltext.CreateTable) error
-	// Insert runs one INSERT statement that names Target(table).
-	Insert(ctx context.Context, table string, stmt []byte) error
+	// Insert runs one INSERT statement that names Target(table), and gives the number
+	// of rows that the engine says it has stored.
+	Insert(ctx context.Context, table string, stmt []byte) (int64, error)
 	// Finish makes the table's keys.
 	Finish(ctx context.Context, table string, keys []string) error
 	// Positions sets automatic numbers where they are not part of definitions.
@@ -326,8 +334,6 @@ type Stage interface {
 	Touch(ctx context.Context, stmt string) error
 	// Ready does what can be done before the switch, when everything is staged.
 	Ready(ctx context.Context) error
-	// Count gives the number of staged rows.
-	Count(ctx context.Context, table string) (int64, error)
 	// Switch exchanges the staged state for the live one.
 	Switch(ctx context.Context) (*Replaced, error)
 	// Discard removes what has been staged. After Switch it does nothing.

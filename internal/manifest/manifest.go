@@ -43,6 +43,7 @@ type Manifest struct {
 	Root     string            `json:"root"`             // its folder on the source
 	Version  string            `json:"version,omitempty"`
 	Requires map[string]string `json:"requires,omitempty"`
+	Runtime  map[string]string `json:"runtime,omitempty"` // what ran on its machine: "php" → "8.2.7"
 	Parts    []site.Part       `json:"parts"`
 	Database *Database         `json:"database,omitempty"`
 	Uploads  []string          `json:"uploads,omitempty"`
@@ -59,14 +60,15 @@ type Manifest struct {
 
 // Database is what the manifest says of the database.
 type Database struct {
-	Engine     database.Engine  `json:"engine"`
-	Product    string           `json:"product"`
-	Version    string           `json:"version"`
-	Charset    string           `json:"charset,omitempty"`
-	Prefix     string           `json:"prefix,omitempty"`
-	Path       string           `json:"path,omitempty"` // of an SQLite file, relative to the site's folder
-	Tables     []database.Table `json:"tables"`
-	NotCarried []string         `json:"notCarried,omitempty"`
+	Engine     database.Engine       `json:"engine"`
+	Product    string                `json:"product"`
+	Version    string                `json:"version"`
+	Charset    string                `json:"charset,omitempty"`
+	Prefix     string                `json:"prefix,omitempty"`
+	Path       string                `json:"path,omitempty"` // of an SQLite file, relative to the site's folder
+	Tables     []database.Table      `json:"tables"`
+	Objects    []database.ObjectKind `json:"objects,omitempty"` // kinds of what it holds besides tables
+	NotCarried []string              `json:"notCarried,omitempty"`
 }
 
 // Summary is the last entry.

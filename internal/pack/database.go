@@ -33,20 +33,13 @@ func (p *packer) database(ctx context.Context) error {
 	if err := p.sql("0-begin", p.db.Prologue()); err != nil {
 		return err
 	}
-	var objects []database.Object
-	if !p.s.Section() { // they may need tables that are not there
-		var err error
-		if objects, err = p.db.Objects(ctx); err != nil {
-			return err
-		}
-	}
-	if err := p.objects(manifest.EarlyName, objects, true); err != nil {
+	if err := p.objects(manifest.EarlyName, p.objs, true); err != nil {
 		return err
 	}
 	if err := p.tables(ctx); err != nil {
 		return err
 	}
-	if err := p.objects(manifest.DatabaseDir+"z1-objects.sql", objects, false); err != nil {
+	if err := p.objects(manifest.DatabaseDir+"z1-objects.sql", p.objs, false); err != nil {
 		return err
 	}
 	end, err := p.db.Epilogue(ctx)

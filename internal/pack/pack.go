@@ -64,6 +64,7 @@ type packer struct {
 	opts Options
 	w    *archive.Writer
 	db   database.Reader
+	objs []database.Object
 	res  Result
 	rep  progress.Reporter
 	way  *passage.Passage // nil: nothing is changed on the way
@@ -174,6 +175,9 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	s := p.s
 	m := &manifest.Manifest{Format: manifest.Format, Made: p.opts.Now.UTC().Truncate(time.Second), By: p.opts.By, Kind: s.Kind, Name: s.Name,
 		Root: p.mappedRoot(), Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section(), Secrets: p.opts.Secrets}
+	if s.RunsPHP() && p.opts.Database == nil { // of a copy, nothing is known
+		m.Runtime = site.Runtime(ctx)
+	}
 	if !s.Address.IsZero() {
 		m.Address = p.mapped(s.Address).String()
 	}
@@ -210,6 +214,16 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	}
 	if d.NotCarried, err = p.db.NotCarried(ctx); err != nil {
 		return nil, err
+	}
+	if !s.Section() { // they may need tables that are not there
+		if p.objs, err = p.db.Objects(ctx); err != nil {
+			return nil, err
+		}
+	}
+	for _, o := range p.objs {
+		if !slices.Contains(d.Objects, o.Kind) {
+			d.Objects = append(d.Objects, o.Kind)
+		}
 	}
 	if rel, inside := s.ResolveSQLite(); inside {
 		d.Path = rel

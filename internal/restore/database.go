@@ -21,6 +21,7 @@ type tableState struct {
 	before  <-chan struct{} // closed when what must be there before it is
 	defined chan struct{}   // closed when its staged table is there
 	left    atomic.Int64    // entries with rows that have not been staged
+	rows    atomic.Int64    // that the engine has stored
 	drained chan struct{}   // told each time one has been
 	ended   bool
 }
@@ -73,7 +74,7 @@ func (r *run) sql(ctx context.Context, e *archive.Entry, text []byte) error {
 		case "0-table":
 			err = r.define(ctx, t, text)
 		case "2-end":
-			err = r.endTable(ctx, t, text)
+			err = r.endTable(ctx, t, e.Name, text)
 		default:
 			err = r.rows(ctx, t, text)
 		}
@@ -133,7 +134,12 @@ func (r *run) rows(ctx context.Context, t *tableState, text []byte) error {
 		if buf, _, err = r.way.Insert(buf[:0], st.Text, t.name, r.db.Target(t.name), mentions); err != nil {
 			return err
 		}
-		if err := r.db.Insert(ctx, t.name, buf); err != nil {
+		err := r.atServer(ctx, func() error {
+			n, err := r.db.Insert(ctx, t.name, buf)
+			t.rows.Add(n)
+			return err
+		})
+		if err != nil {
 			return err
 		}
 	}
@@ -147,18 +153,9 @@ func (r *run) rows(ctx context.Context, t *tableState, text []byte) error {
 
 var rowsComment = regexp.MustCompile(`(?m)^-- rows: (\d+)$`)
 
-// endTable makes a table's keys when all its rows are staged, and counts them.
-func (r *run) endTable(ctx context.Context, t *tableState, text []byte) error {
-	if err := waitFor(ctx, t.defined); err != nil {
-		return err
-	}
-	for t.left.Load() > 0 {
-		select {
-		case <-t.drained:
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		}
-	}
+// endTable reads what makes a table's keys, and has it done beside what else
+// comes: rows of other tables must not wait for it.
+func (r *run) endTable(ctx context.Context, t *tableState, entry string, text []byte) error {
 	var keys []string
 	for st, err := range sqltext.SplitBytes(text, r.dialect()).All() {
 		if err != nil {
@@ -173,18 +170,39 @@ func (r *run) endTable(ctx context.Context, t *tableState, text []byte) error {
 		}
 		keys = append(keys, string(st.Text))
 	}
-	if err := r.db.Finish(ctx, t.name, keys); err != nil {
-		return err
-	}
-	n, err := r.db.Count(ctx, t.name)
-	if err != nil {
-		return fmt.Errorf("count the staged rows of %s: %w", t.name, err)
-	}
 	m := rowsComment.FindSubmatch(text)
 	if m == nil {
-		return fmt.Errorf("%w: the number of rows of %s is missing", archive.ErrCorrupt, t.name)
+		return fmt.Errorf("%w: the number of rows is missing", archive.ErrCorrupt)
 	}
-	if want, _ := strconv.ParseInt(string(m[1]), 10, 64); want != n {
+	want, _ := strconv.ParseInt(string(m[1]), 10, 64)
+	r.ends.Go(func() error {
+		if err := r.finishTable(r.endsCtx, t, keys, want); err != nil {
+			return fmt.Errorf("%s: %w", entry, err)
+		}
+		return nil
+	})
+	return nil
+}
+
+// finishTable makes a table's keys when all its rows are staged. Their number is
+// what the engine said it stored: to count them again takes as long as to read the
+// table.
+func (r *run) finishTable(ctx context.Context, t *tableState, keys []string, want int64) error {
+	if err := waitFor(ctx, t.defined); err != nil {
+		return err
+	}
+	for t.left.Load() > 0 {
+		select {
+		case <-t.drained:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+	if err := r.atServer(ctx, func() error { return r.db.Finish(ctx, t.name, keys) }); err != nil {
+		return err
+	}
+	n := t.rows.Load()
+	if want != n {
 		return fmt.Errorf("table %s has %d rows in the archive, but %d were staged", t.name, want, n)
 	}
 	r.mu.Lock()
@@ -192,6 +210,18 @@ func (r *run) endTable(ctx context.Context, t *tableState, text []byte) error {
 	r.res.Tables = append(r.res.Tables, TableResult{t.name, n})
 	r.res.Rows += n
 	return nil
+}
+
+// atServer lets the server work on something when it has a session free for it.
+// More at a time than it has processors cost it more than they bring.
+func (r *run) atServer(ctx context.Context, f func() error) error {
+	select {
+	case r.sessions <- struct{}{}:
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	defer func() { <-r.sessions }()
+	return f()
 }
 
 // kindOf names the objects that statements make.

@@ -29,9 +29,10 @@ type Plan struct {
 	Create   bool               `json:"create"` // the folder is not there yet
 	Address  string             `json:"address"`
 	Database string             `json:"database,omitempty"`
-	Lose     site.Amount        `json:"replacedFiles"`  // files in the target folder
-	Tables   []database.Table   `json:"replacedTables"` // tables of the target that are replaced
-	Maps     []string           `json:"mappings"`       // old → new, for people
+	Lose     site.Amount        `json:"replacedFiles"`   // files in the target folder
+	Tables   []database.Table   `json:"replacedTables"`  // tables of the target that are replaced
+	Maps     []string           `json:"mappings"`        // old → new, for people
+	Notes    []string           `json:"notes,omitempty"` // what is worth knowing before
 
 	maps     []rewrite.Mapping
 	roots    []rewrite.RootMapping
@@ -68,6 +69,7 @@ func (r *run) makePlan(ctx context.Context) error {
 			return err
 		}
 	}
+	p.compareRuntime(ctx)
 	return p.space()
 }
 
@@ -280,6 +282,12 @@ func (p *Plan) lookAtDatabase(ctx context.Context) error {
 		return err
 	}
 	defer db.Close()
+	if t, ok := db.(database.Target); ok {
+		if err := t.CanTake(ctx, p.Manifest.Database.Objects); err != nil {
+			return err
+		}
+	}
+	p.compareServer(db.Info())
 	live, err := db.Tables(ctx)
 	if err != nil {
 		return err
@@ -318,9 +326,9 @@ func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 	p := r.plan
 	switch p.location.Engine {
 	case database.MariaDB:
-		return mariadb.NewStage(ctx, p.location, 2)
+		return mariadb.NewStage(ctx, p.location, maxSessions)
 	case database.Postgres:
-		return postgres.NewStage(ctx, p.location, 2)
+		return postgres.NewStage(ctx, p.location, maxSessions)
 	}
 	if p.inside != "" {
 		return sqlite.NewStage(ctx, filepath.Join(r.files.dir, p.inside), "")

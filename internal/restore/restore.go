@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/manifest"
@@ -97,6 +99,10 @@ type run struct {
 	settings map[string]settingsFile
 	partial  map[*archive.Entry]*partial
 	seen     bool
+
+	ends     *errgroup.Group // what makes the keys of tables
+	endsCtx  context.Context // ends with its first error
+	sessions chan struct{}   // holds one for each statement that the server works on
 }
 
 type settingsFile struct {
@@ -120,8 +126,7 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		}
 	}()
 	r.rep.Phase("Restoring", size)
-	_, err = archive.Scan(ctx, in, archive.ScanOptions{Progress: r.rep.Add, Entry: r.announce}, r.handle)
-	if err != nil {
+	if err := r.scan(ctx, in); err != nil {
 		return nil, err
 	}
 	if err := r.complete(ctx); err != nil {
@@ -135,6 +140,9 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 			return nil, err
 		}
 	}
+	if err := r.dropIns(ctx); err != nil {
+		return nil, err
+	}
 	if err := r.exchange(ctx); err != nil {
 		return nil, err
 	}
@@ -142,6 +150,28 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 	r.res.Columns, r.res.Tally = r.way.Account()
 	r.res.Elapsed = time.Since(start)
 	return r.res, nil
+}
+
+// maxSessions is how many statements the server works on at a time.
+const maxSessions = 2
+
+// scan stages everything, and returns when nothing is under way any more.
+func (r *run) scan(ctx context.Context, in io.Reader) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	r.ends, r.endsCtx = errgroup.WithContext(ctx)
+	r.sessions = make(chan struct{}, maxSessions)
+	stop := context.AfterFunc(r.endsCtx, func() { cancel(context.Cause(r.endsCtx)) })
+	_, err := archive.Scan(ctx, in, archive.ScanOptions{Progress: r.rep.Add, Entry: r.announce}, r.handle)
+	stop()
+	if err != nil {
+		cancel(err)
+	}
+	// A table that failed is why the rest was given up, not the other way round.
+	if e := r.ends.Wait(); e != nil && !errors.Is(e, err) {
+		return e
+	}
+	return err
 }
 
 // announce hears of each entry in the order of the archive.

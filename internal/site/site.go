@@ -64,6 +64,7 @@ type Site struct {
 	Notes    []string          // what is unusual about it
 	kind     Kind
 	choice   choice
+	schema   string // version of the tables that the code expects
 	unsaid   string // what to say where no address is known
 	network  bool   // it holds several sites
 	// uploadsAt is the folder that stands for the first one of Uploads.
@@ -108,6 +109,21 @@ type Kind interface {
 	// Accounts lists the logins that may administer the site. prefix is that of
 	// its tables.
 	Accounts(ctx context.Context, prefix string, r database.Reader) ([]Account, error)
+}
+
+// DropIn is a file that takes over a part of a site's software by its presence, and
+// that stops the site where what it needs is missing.
+type DropIn struct {
+	File     string // path relative to the site's folder
+	Mentions string // word, in small letters, by which a file is known to need the service; empty: it may name its old folder
+	Service  string // "Redis"
+	Network  string // where the service is looked for, as net.Dial takes it
+	Address  string
+}
+
+// Extensible is a Kind whose software has such files.
+type Extensible interface {
+	DropIns(files Files) []DropIn
 }
 
 // Touch is a change to a table of a restored site before it is put in place.
@@ -270,6 +286,9 @@ func (s *Site) Ask(ctx context.Context, r database.Reader) error { return s.kind
 
 // Blank removes the secrets from the settings files of the site.
 func (s *Site) Blank(files Files) error { return s.kind.Blank(files) }
+
+// RunsPHP reports whether PHP runs the site's software.
+func (s *Site) RunsPHP() bool { return s.Kind != plain{}.Name() }
 
 // HasAddress reports whether the site answers at the address.
 func (s *Site) HasAddress(a rewrite.Address) bool {

@@ -67,6 +67,7 @@ func (wordpress) Read(root string) (*Site, error) {
 	if src, err := os.ReadFile(filepath.Join(root, "wp-includes/version.php")); err == nil {
 		if v, err := phpconf.Parse(src); err == nil {
 			s.Version, _ = v.Var("wp_version")
+			s.schema, _ = v.Var("wp_db_version")
 			if php, ok := v.Var("required_php_version"); ok {
 				s.Requires = map[string]string{"php": php}
 			}
@@ -148,7 +149,7 @@ func (wordpress) Identifiers() []string { return []string{"*posts.guid"} }
 
 func (wordpress) Ask(ctx context.Context, s *Site, r database.Reader) error {
 	rows, err := r.Strings(ctx, "SELECT option_name, option_value FROM "+sqltext.QuoteName(s.Prefix+"options", sqltext.MySQL)+
-		" WHERE option_name IN ('home','siteurl','blogname')")
+		" WHERE option_name IN ('home','siteurl','blogname','db_version')")
 	if err != nil {
 		return fmt.Errorf("the database has no options table under the prefix %q that the settings name: %w", s.Prefix, err)
 	}
@@ -159,6 +160,7 @@ func (wordpress) Ask(ctx context.Context, s *Site, r database.Reader) error {
 	if n := options["blogname"]; n != "" {
 		s.Name = n
 	}
+	s.compareSchema(options["db_version"])
 	for _, o := range []string{"home", "siteurl"} {
 		if a, err := rewrite.ParseAddress(options[o]); err == nil {
 			s.addAddress(a)
@@ -168,6 +170,49 @@ func (wordpress) Ask(ctx context.Context, s *Site, r database.Reader) error {
 		return wordpress{}.askNetwork(ctx, s, r)
 	}
 	return nil
+}
+
+// compareSchema notes where the database is not as the code expects it.
+func (s *Site) compareSchema(is string) {
+	code, err1 := strconv.Atoi(s.schema)
+	database, err2 := strconv.Atoi(is)
+	switch {
+	case err1 != nil || err2 != nil || code == database:
+	case code > database:
+		s.Notes = append(s.Notes, fmt.Sprintf("The code (%s) is newer than the database's tables (%d, it expects %d): it asks to update them at the next login of an administrator.", s.Version, database, code))
+	default:
+		s.Notes = append(s.Notes, fmt.Sprintf("The database's tables (%d) are newer than the code (%s, which knows %d): the code was replaced by an older one.", database, s.Version, code))
+	}
+}
+
+// DropIns are files that take over a part of WordPress by their mere presence in
+// wp-content: a cache of objects needs its service, and a cache of pages or
+// another database layer often names the folder of its plugin.
+func (wordpress) DropIns(files Files) (list []DropIn) {
+	conf, err := files.php(wpConfig)
+	if err != nil {
+		return nil
+	}
+	constant := func(fallback string, names ...string) string {
+		for _, n := range names {
+			if v, ok := conf.Const(n); ok && v != "" {
+				return v
+			}
+		}
+		return fallback
+	}
+	redis := DropIn{File: "wp-content/object-cache.php", Mentions: "redis", Service: "Redis", Network: "tcp",
+		Address: net.JoinHostPort(constant("127.0.0.1", "WP_REDIS_HOST"), constant("6379", "WP_REDIS_PORT"))}
+	if path := constant("", "WP_REDIS_PATH"); path != "" || strings.HasPrefix(constant("", "WP_REDIS_HOST"), "/") {
+		redis.Network, redis.Address = "unix", cmp.Or(path, constant("", "WP_REDIS_HOST"))
+	}
+	memcached := DropIn{File: "wp-content/object-cache.php", Mentions: "memcache", Service: "Memcached", Network: "tcp", Address: "127.0.0.1:11211"}
+	if v, ok := conf.Var("memcached_servers", "default", "0"); ok {
+		memcached.Address = v
+	} else if v, ok := conf.Var("memcached_servers", "0"); ok {
+		memcached.Address = v
+	}
+	return append(list, redis, memcached, DropIn{File: "wp-content/advanced-cache.php"}, DropIn{File: "wp-content/db.php"}, DropIn{File: "wp-content/object-cache.php"})
 }
 
 func (wordpress) Blank(files Files) error {

@@ -17,9 +17,9 @@ const statementSize = 512 << 10
 
 // reader reads one snapshot: a transaction on one connection.
 type reader struct {
+	l    database.Location
 	db   *sql.DB
 	conn *sql.Conn
-	name string
 	info database.Info
 	lent bool // the pool belongs to another reader
 
@@ -37,7 +37,7 @@ func openReader(ctx context.Context, l database.Location) (*reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{db: db, name: l.Name}
+	r := &reader{db: db, l: l}
 	if err := r.begin(ctx); err != nil {
 		_ = r.Close()
 		return nil, explain(l, err)
@@ -106,7 +106,7 @@ func (r *reader) Fork(ctx context.Context) (database.Reader, error) {
 		return nil, fmt.Errorf("%w: %w", err, database.ErrNoFork)
 	}
 	defer gate.Close()
-	f := &reader{db: r.db, name: r.name, lent: true}
+	f := &reader{db: r.db, l: r.l, lent: true}
 	if err := f.begin(ctx); err != nil {
 		return nil, errors.Join(fmt.Errorf("%w: %w", err, database.ErrNoFork), f.Close())
 	}
@@ -216,7 +216,7 @@ func (r *reader) Definition(ctx context.Context, table string) (string, []string
 
 // withoutDatabase takes the database's own name from before what lies in it.
 func (r *reader) withoutDatabase(def string) string {
-	own := quote(r.name) + "."
+	own := quote(r.l.Name) + "."
 	if !strings.Contains(def, own) {
 		return def
 	}

@@ -135,8 +135,12 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 	return s.exec(ctx, "define table "+def.Name, create)
 }
 
-func (s *stage) Insert(ctx context.Context, table string, stmt []byte) error {
-	return s.exec(ctx, "fill table "+table, string(stmt))
+func (s *stage) Insert(ctx context.Context, table string, stmt []byte) (int64, error) {
+	res, err := s.db.ExecContext(ctx, string(stmt))
+	if err != nil {
+		return 0, s.explain("fill table "+table, len(stmt), err)
+	}
+	return res.RowsAffected()
 }
 
 func (s *stage) Finish(ctx context.Context, table string, _ []string) error {
@@ -208,11 +212,6 @@ func (s *stage) Touch(ctx context.Context, stmt string) error {
 
 // Ready has nothing to do: what is not in tables needs their final names.
 func (s *stage) Ready(context.Context) error { return nil }
-
-func (s *stage) Count(ctx context.Context, table string) (n int64, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+s.Target(table)).Scan(&n)
-	return n, err
-}
 
 // Switch renames all tables in one statement, which the server does wholly or
 // not at all. What follows (foreign keys, views, triggers) needs the final

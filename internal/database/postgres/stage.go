@@ -32,6 +32,30 @@ type stage struct {
 	done    bool
 }
 
+// CanTake checks that a new state of the database can be staged here, before
+// anything is tried. The error is a *database.ConnectError.
+func (r *reader) CanTake(ctx context.Context, _ []database.ObjectKind) error {
+	return canStage(ctx, r.conn, r.l)
+}
+
+func canStage(ctx context.Context, conn *pgconn.PgConn, l database.Location) error {
+	rows, err := ask(ctx, conn, "SELECT pg_catalog.has_database_privilege(pg_catalog.current_database(),'CREATE'), pg_catalog.pg_is_in_recovery(), pg_catalog.current_user()")
+	if err != nil {
+		return err
+	}
+	ce := &database.ConnectError{Location: l, What: "stage a new state in the database"}
+	switch {
+	case rows[0][1] == "t":
+		ce.Why, ce.Advice = errors.New("the server is a copy of another one, which only that changes"), "Name the server that can be written to."
+	case rows[0][0] != "t":
+		ce.Why = errors.New("the user may not make schemas in it")
+		ce.Advice = fmt.Sprintf("An administrator of the server can allow it with: GRANT CREATE ON DATABASE %s TO %s", quote(l.Name), quote(rows[0][2]))
+	default:
+		return nil
+	}
+	return ce
+}
+
 // NewStage connects to the target database and prepares staging with the given
 // number of connections.
 func NewStage(ctx context.Context, l database.Location, connections int) (database.Stage, error) {
@@ -47,12 +71,7 @@ func NewStage(ctx context.Context, l database.Location, connections int) (databa
 	for range connections - 1 {
 		s.conns <- nil
 	}
-	rows, err := ask(ctx, first, "SELECT pg_catalog.has_database_privilege(pg_catalog.current_database(),'CREATE')")
-	if err == nil && rows[0][0] != "t" {
-		err = &database.ConnectError{Location: l, What: "stage a new state in the database", Why: errors.New("the user may not make schemas in it"),
-			Advice: fmt.Sprintf("An administrator of the server can allow it with: GRANT CREATE ON DATABASE %s TO %s", quote(l.Name), quote(l.User))}
-	}
-	if err == nil {
+	if err = canStage(ctx, first, l); err == nil {
 		_, err = s.schema(ctx, sqltext.DefaultSchema)
 	}
 	if err == nil {
@@ -166,16 +185,17 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 	return s.run(ctx, "define table "+def.Name, def.Text)
 }
 
-func (s *stage) Insert(ctx context.Context, table string, stmt []byte) error {
+func (s *stage) Insert(ctx context.Context, table string, stmt []byte) (n int64, err error) {
 	head, rows := sqltext.CutCopy(stmt)
-	err := s.with(ctx, func(c *pgconn.PgConn) error {
-		_, err := c.CopyFrom(ctx, bytes.NewReader(rows), head)
+	err = s.with(ctx, func(c *pgconn.PgConn) error {
+		tag, err := c.CopyFrom(ctx, bytes.NewReader(rows), head)
+		n = tag.RowsAffected()
 		return plain(err)
 	})
 	if err != nil {
-		return fmt.Errorf("fill table %s: %w", table, err)
+		return 0, fmt.Errorf("fill table %s: %w", table, err)
 	}
-	return nil
+	return n, nil
 }
 
 func (s *stage) Finish(ctx context.Context, table string, keys []string) error {
@@ -315,18 +335,6 @@ func (s *stage) Ready(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-func (s *stage) Count(ctx context.Context, table string) (n int64, err error) {
-	target := s.Target(table)
-	err = s.with(ctx, func(c *pgconn.PgConn) error {
-		rows, err := ask(ctx, c, "SELECT count(*) FROM ONLY "+target)
-		if err == nil {
-			_, err = fmt.Sscan(rows[0][0], &n)
-		}
-		return err
-	})
-	return n, err
 }
 
 func (s *stage) Discard(context.Context) error {

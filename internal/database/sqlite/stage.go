@@ -60,12 +60,19 @@ func NewStage(ctx context.Context, path, final string) (database.Stage, error) {
 }
 
 func (s *stage) exec(ctx context.Context, q string) error {
+	_, err := s.run(ctx, q)
+	return err
+}
+
+// run runs a statement and gives the number of rows that it stored.
+func (s *stage) run(ctx context.Context, q string) (int64, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if _, err := s.db.ExecContext(ctx, q); err != nil {
-		return fmt.Errorf("stage the database in %s: %w (in %.60q)", s.path, err, q)
+	res, err := s.db.ExecContext(ctx, q)
+	if err != nil {
+		return 0, fmt.Errorf("stage the database in %s: %w (in %.60q)", s.path, err, q)
 	}
-	return nil
+	return res.RowsAffected()
 }
 
 func (s *stage) Target(table string) string { return quote(table) }
@@ -74,8 +81,8 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 	return s.exec(ctx, def.Text)
 }
 
-func (s *stage) Insert(ctx context.Context, _ string, stmt []byte) error {
-	return s.exec(ctx, string(stmt))
+func (s *stage) Insert(ctx context.Context, _ string, stmt []byte) (int64, error) {
+	return s.run(ctx, string(stmt))
 }
 
 func (s *stage) Finish(ctx context.Context, _ string, keys []string) error {
@@ -103,13 +110,6 @@ func (s *stage) Touch(ctx context.Context, stmt string) error {
 
 // Ready has nothing to do: all is in the new file already.
 func (s *stage) Ready(context.Context) error { return nil }
-
-func (s *stage) Count(ctx context.Context, table string) (n int64, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	err = s.db.QueryRowContext(ctx, "SELECT count(*) FROM "+quote(table)).Scan(&n)
-	return n, err
-}
 
 func (s *stage) Switch(ctx context.Context) (*database.Replaced, error) {
 	for _, o := range append(s.objects, "COMMIT") {

@@ -1,0 +1,55 @@
+package mariadb
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hovix/internal/database"
+	"hovix/internal/testenv"
+)
+
+func TestRightsOf(t *testing.T) {
+	for name, c := range map[string]struct {
+		grants  []string
+		has     string
+		certain bool
+	}{
+		"all on one":      {[]string{"GRANT USAGE ON *.* TO `a`@`%` IDENTIFIED BY PASSWORD 'x'", "GRANT ALL PRIVILEGES ON `shop`.* TO `a`@`%`"}, "USAGE " + allRights, true},
+		"all on another":  {[]string{"GRANT ALL PRIVILEGES ON `shopx`.* TO `a`@`%`"}, "", true},
+		"a pattern":       {[]string{"GRANT SELECT, CREATE VIEW ON `sh%`.* TO `a`@`%`", "GRANT DROP ON `s_op`.* TO a"}, "SELECT CREATE VIEW DROP", true},
+		"not a pattern":   {[]string{"GRANT SELECT ON `s\\_op`.* TO `a`@`%`", "GRANT SELECT ON `[s]hop`.* TO a", "GRANT INSERT ON `shop`.`t` TO a"}, "", true},
+		"everywhere":      {[]string{"GRANT SELECT, SUPER ON *.* TO `a`@`%` WITH GRANT OPTION"}, "SELECT SUPER", true},
+		"perhaps by role": {[]string{"GRANT `writers` TO `a`@`%`", "GRANT SELECT ON `shop`.* TO `a`@`%`"}, "SELECT", false},
+	} {
+		var rows [][]string
+		for _, g := range c.grants {
+			rows = append(rows, []string{g})
+		}
+		_, own, certain := rightsOf(rows, "shop")
+		assert.Equal(t, c.has, strings.Join(own, " "), name)
+		assert.Equal(t, c.certain, certain, name)
+	}
+}
+
+func TestCanTake(t *testing.T) {
+	l := testenv.MariaDB(t)
+	can := func(kinds ...database.ObjectKind) error {
+		r, err := openReader(context.Background(), l)
+		require.NoError(t, err)
+		defer r.Close()
+		return r.CanTake(context.Background(), kinds)
+	}
+	require.NoError(t, can(database.View, database.Event))
+	testenv.Exec(t, l, "REVOKE ALL PRIVILEGES ON `"+l.Name+"`.* FROM '"+l.User+"'@'localhost'")
+	testenv.Exec(t, l, "GRANT SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER ON `"+l.Name+"`.* TO '"+l.User+"'@'localhost'")
+	err := can(database.Trigger)
+	var ce *database.ConnectError
+	require.ErrorAs(t, err, &ce)
+	assert.ErrorContains(t, err, "the user lacks the rights INDEX, TRIGGER")
+	testenv.Exec(t, l, strings.TrimPrefix(ce.Advice, "An administrator of the server can give them with: "))
+	assert.NoError(t, can(database.Trigger), "the advice helps")
+}
