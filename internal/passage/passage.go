@@ -100,6 +100,7 @@ type cells struct {
 	moved   []bool
 	tallies []rewrite.Tally
 	samples [][]rewrite.Leftover
+	buf     []byte // room for a new value
 }
 
 func (p *Passage) newCells(ins *sqltext.Insert) *cells {
@@ -124,7 +125,10 @@ func (c *cells) rewrite(column int, raw []byte, value func() ([]byte, error)) ([
 		c.p.rw.Keep(v, &c.tallies[column])
 		return nil, false, nil
 	}
-	out, changed := c.p.rw.Value(v, &c.tallies[column])
+	out, changed := c.p.rw.ValueIn(c.buf, v, &c.tallies[column])
+	if changed {
+		c.buf = out
+	}
 	return out, changed, nil
 }
 

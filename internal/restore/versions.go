@@ -16,7 +16,8 @@ import (
 func series(product, version string) (numbers [2]int, ok bool) {
 	parts := strings.SplitN(version, ".", 3)
 	for i := range min(2, len(parts)) {
-		n, err := strconv.Atoi(strings.TrimRight(parts[i], "abcdefghijklmnopqrstuvwxyz-+~"))
+		digits := strings.IndexFunc(parts[i]+" ", func(r rune) bool { return r < '0' || r > '9' })
+		n, err := strconv.Atoi(parts[i][:digits])
 		if err != nil {
 			return numbers, false
 		}

@@ -22,6 +22,7 @@ import (
 type stage struct {
 	l       database.Location
 	db      *sql.DB
+	rows    *sql.DB // on which text is bytes, as it is in an archive: the server need not look into it
 	id      string
 	mu      sync.Mutex
 	order   []string
@@ -54,16 +55,23 @@ func (t *staged) kind() string {
 // NewStage connects to the target database and prepares staging with the given
 // number of connections.
 func NewStage(ctx context.Context, l database.Location, connections int) (database.Stage, error) {
-	db, err := connect(ctx, l, map[string]string{"sql_mode": "'" + sqlMode + "'", "time_zone": "'+00:00'",
-		"foreign_key_checks": "0", "unique_checks": "0"})
+	vars := map[string]string{"sql_mode": "'" + sqlMode + "'", "time_zone": "'+00:00'", "foreign_key_checks": "0", "unique_checks": "0"}
+	db, err := connect(ctx, l, vars)
 	if err != nil {
 		return nil, err
 	}
-	db.SetMaxOpenConns(connections)
-	db.SetMaxIdleConns(connections)
+	vars["character_set_client"], vars["collation_connection"] = "binary", "binary"
+	rows, err := open(l, vars)
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	for _, d := range []*sql.DB{db, rows} {
+		d.SetMaxOpenConns(connections)
+		d.SetMaxIdleConns(connections)
+	}
 	b := make([]byte, 4)
 	_, _ = rand.Read(b)
-	return &stage{l: l, db: db, id: hex.EncodeToString(b), tables: map[string]*staged{}}, nil
+	return &stage{l: l, db: db, rows: rows, id: hex.EncodeToString(b), tables: map[string]*staged{}}, nil
 }
 
 func (s *stage) exec(ctx context.Context, what, q string) error {
@@ -136,7 +144,7 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 }
 
 func (s *stage) Insert(ctx context.Context, table string, stmt []byte) (int64, error) {
-	res, err := s.db.ExecContext(ctx, string(stmt))
+	res, err := s.rows.ExecContext(ctx, string(stmt))
 	if err != nil {
 		return 0, s.explain("fill table "+table, len(stmt), err)
 	}
@@ -265,7 +273,7 @@ func (s *stage) Switch(ctx context.Context) (*database.Replaced, error) {
 	if back = append(append(back, views...), rep.PutBack...); len(back) > 0 {
 		rep.PutBack = append(append([]string{"SET foreign_key_checks=0;"}, drops...), back...)
 	}
-	return rep, s.db.Close()
+	return rep, errors.Join(s.rows.Close(), s.db.Close())
 }
 
 func (s *stage) dropView(ctx context.Context, name string, rep *database.Replaced) error {
@@ -399,5 +407,5 @@ func (s *stage) Discard(context.Context) error {
 	for _, name := range s.made {
 		err = errors.Join(err, s.exec(ctx, "remove a sequence", "DROP SEQUENCE IF EXISTS "+quote(name)))
 	}
-	return errors.Join(err, s.db.Close())
+	return errors.Join(err, s.rows.Close(), s.db.Close())
 }

@@ -294,7 +294,7 @@ func (t *table) prepare(names string) error {
 		if it.Kind != sqltext.Column || isGenerated(it.Text) {
 			continue
 		}
-		intro := "_binary"
+		intro, always := "_binary", false
 		switch typeOf(it) {
 		case "char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set":
 			own := charsetOf(it.Text)
@@ -305,13 +305,14 @@ func (t *table) prepare(names string) error {
 				intro = "_" + names
 			}
 		case "json", "uuid", "inet4", "inet6":
-			intro = "_utf8mb4"
+			intro, always = "_utf8mb4", true // they take no bytes
 		}
 		if intro != "_binary" && !slices.Contains(introducers, intro[1:]) {
 			return fmt.Errorf("%w: its text is in the charset %s; make the dump in utf8mb4", sqltext.ErrRefused, names)
 		}
 		t.settable = append(t.settable, it.Name)
 		t.introduce = append(t.introduce, intro)
+		t.always = append(t.always, always)
 	}
 	return nil
 }
@@ -380,23 +381,23 @@ func insertRows(s *sqltext.Splitter, t *table, yield func(columns []string, row 
 // which some dump programs write.
 func (t *table) rows(ins *sqltext.Insert, text []byte, yield func(columns []string, row []byte) error) error {
 	var columns, introduce []string
-	var drop []bool
+	var drop, always []bool
 	for _, c := range ins.Columns {
 		c = decode(c, t.names)
 		i := slices.IndexFunc(t.settable, func(s string) bool { return strings.EqualFold(s, c) })
 		drop = append(drop, i < 0)
 		switch {
 		case i >= 0:
-			columns, introduce = append(columns, c), append(introduce, t.introduce[i])
+			columns, introduce, always = append(columns, c), append(introduce, t.introduce[i]), append(always, t.always[i])
 		case slices.Contains(t.def.Columns(), c):
-			introduce = append(introduce, "")
+			introduce, always = append(introduce, ""), append(always, false)
 		default:
 			return fmt.Errorf("%w: rows with a column %s, which table %s does not have", sqltext.ErrRefused, c, t.def.Name)
 		}
 	}
 	var short []byte
 	return ins.EachRow(text, sqltext.MySQL, func(column int, raw []byte) string {
-		if column >= len(introduce) || isASCII(raw) {
+		if column >= len(introduce) || isASCII(raw) && !always[column] {
 			return ""
 		}
 		return introduce[column]

@@ -153,6 +153,7 @@ type table struct {
 	extents   []extent
 	settable  []string // columns that an INSERT without a list of them sets
 	introduce []string // for each of those, what texts beyond ASCII get before them
+	always    []bool   // and whether all texts get it
 	names     string   // charset of its rows
 }
 

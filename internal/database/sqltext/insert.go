@@ -20,7 +20,8 @@ type Insert struct {
 // Rewrite is asked for each text or binary literal of an INSERT. raw is the
 // literal's inside as it stands, escapes included: enough to look for a word
 // without escapes. To change the value, it decodes it by calling value and
-// returns the new bytes and true.
+// returns the new bytes and true. What value gives is valid during the call, what
+// is returned until the next.
 type Rewrite func(column int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error)
 
 // ParseInsert reads the head of an INSERT statement with literal rows, or of
@@ -139,6 +140,7 @@ type rowReader struct {
 	copied  int
 	end     int
 	rewrite Rewrite
+	decoded []byte // room for the value that is shown to rewrite
 	// introduce gives the introducer of a text that has none.
 	introduce func(column int, raw []byte) string
 	count     int64
@@ -274,6 +276,9 @@ func (r *rowReader) value(column int) error {
 	return r.refuse(t)
 }
 
+// maxRoom is how much room is kept for values, in bytes.
+const maxRoom = 1 << 20
+
 // cast reads (x'…' AS TEXT), the only cast there is in a dump.
 func (r *rowReader) cast(column, start int) error {
 	open, err1 := r.Skip()
@@ -305,7 +310,13 @@ func (r *rowReader) literal(column, start int, t Token, wide bool) error {
 		return nil
 	}
 	raw := t.Text
-	decode := func() ([]byte, error) { return Unquote(nil, t, r.d) }
+	decode := func() (v []byte, err error) {
+		if cap(r.decoded) > maxRoom { // a giant value must not cost its memory for ever
+			r.decoded = nil
+		}
+		r.decoded, err = Unquote(r.decoded[:0], t, r.d)
+		return r.decoded, err
+	}
 	if t.Kind == Bytes {
 		if raw[0] == 'b' || raw[0] == 'B' {
 			return nil
