@@ -53,7 +53,7 @@ func EngineOf(name string) (Engine, error) {
 	case "sqlite", "sqlite3":
 		return SQLite, nil
 	}
-	return "", fmt.Errorf("unknown database engine %q in a database URL; the engines are mariadb, postgres and sqlite", name)
+	return "", fmt.Errorf("unknown database engine %q; the engines are mariadb, postgres and sqlite", name)
 }
 
 // DefaultPort is where servers of the engine listen unless they are told otherwise.

@@ -9,6 +9,7 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/BurntSushi/toml"
@@ -109,7 +110,9 @@ func (f *siteFile) override(s *Site) (err error) {
 	}
 	for _, list := range []struct{ from, to *[]string }{{&f.Uploads, &s.Uploads}, {&f.Caches, &s.Caches}, {&f.Settings, &s.Settings}, {&f.Keep, &s.Keep}, {&f.LeaveOut, &s.LeaveOut}} {
 		for _, p := range *list.from {
-			*list.to = append(*list.to, path.Clean(strings.Trim(filepath.ToSlash(p), "/")))
+			if p = path.Clean(strings.Trim(filepath.ToSlash(p), "/")); !slices.Contains(*list.to, p) {
+				*list.to = append(*list.to, p)
+			}
 		}
 	}
 	s.Settings = append(s.Settings, SiteFile)
