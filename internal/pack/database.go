@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"slices"
 	"strings"
@@ -182,15 +183,16 @@ func (p *packer) rewritten(buf *[]byte, text []byte, table string) ([]byte, erro
 	if d == sqltext.Postgres {
 		target, end = sqltext.QuoteRelation(table), "\\.\n"
 	}
-	out := (*buf)[:0]
-	for st, err := range sqltext.SplitBytes(text, d).All() {
-		if err != nil {
-			return nil, err
+	out, rows := (*buf)[:0], p.way.Rows(text)
+	for {
+		next, _, err := rows.Next(out, table, target)
+		if errors.Is(err, io.EOF) {
+			break
 		}
-		if out, _, err = p.way.Insert(out, st.Text, table, target, true); err != nil {
+		if err != nil {
 			return nil, fmt.Errorf("rewrite %s: %w", table, err)
 		}
-		out = append(out, end...)
+		out = append(next, end...)
 	}
 	*buf = out
 	return out, nil

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"sync"
@@ -69,27 +70,69 @@ func (p *Passage) Mentions(text []byte) bool {
 		p.d == sqltext.Postgres && bytes.Contains(text, []byte(`\\x`))
 }
 
-// Insert appends the INSERT or COPY statement stmt, which must be of the given
-// table, to dst, for the quoted table target and with its addresses rewritten,
-// and counts its rows. Where mentions is false, values are checked to be literals
-// and pass. The error wraps sqltext.ErrRefused for anything else than such rows.
-func (p *Passage) Insert(dst, stmt []byte, table, target string, mentions bool) ([]byte, int64, error) {
-	ins, err := sqltext.ParseInsert(stmt, p.d)
+// Rows goes through the statements of an entry with rows.
+type Rows struct {
+	p      *Passage
+	text   []byte // what has not been read
+	at     int    // where it begins in the entry
+	split  *sqltext.Splitter
+	change bool
+	places func(from int) int // nil: every text is looked at
+}
+
+// Rows returns the reader of an entry with rows: INSERT statements, or COPY.
+func (p *Passage) Rows(text []byte) *Rows {
+	r := &Rows{p: p, text: text, change: p.Mentions(text)}
+	if p.d == sqltext.Postgres {
+		r.split = sqltext.SplitBytes(text, p.d)
+	}
+	if r.change && !p.blind {
+		r.places = p.rw.Places(text)
+	}
+	return r
+}
+
+// Next appends the next statement to dst, for the quoted table target and with its
+// addresses rewritten, and counts its rows; io.EOF after the last. It must be of
+// the given table and hold literals alone, or the error wraps sqltext.ErrRefused.
+func (r *Rows) Next(dst []byte, table, target string) (out []byte, rows int64, err error) {
+	stmt := bytes.TrimLeft(r.text, " \t\r\n")
+	at := r.at + len(r.text) - len(stmt)
+	if r.split != nil {
+		st, err := r.split.Next()
+		if err != nil {
+			return nil, 0, err
+		}
+		stmt, at = st.Text, int(st.Offset)
+	} else if len(stmt) == 0 {
+		return nil, 0, io.EOF
+	}
+	ins, err := sqltext.ParseInsert(stmt, r.p.d)
 	if err != nil {
 		return nil, 0, err
 	}
 	if ins.Table != table {
 		return nil, 0, fmt.Errorf("%w: rows of table %s among those of %s", sqltext.ErrRefused, ins.Table, table)
 	}
-	if !mentions {
-		return ins.AppendInsert(dst, stmt, p.d, target, nil)
+	var c *cells
+	var change sqltext.Rewrite
+	var places sqltext.Places
+	if r.change {
+		c = r.p.newCells(ins)
+		change = c.rewrite
 	}
-	c := p.newCells(ins)
-	out, rows, err := ins.AppendInsert(dst, stmt, p.d, target, c.rewrite)
-	if err == nil {
+	if r.places != nil {
+		places = func(from int) int { return r.places(at+from) - at }
+	}
+	out, rest, rows, err := ins.AppendFirst(dst, stmt, r.p.d, target, change, places)
+	if err != nil {
+		return nil, 0, err
+	}
+	if c != nil {
 		c.done(table)
 	}
-	return out, rows, err
+	r.text, r.at = rest, at+len(stmt)-len(rest)
+	return out, rows, nil
 }
 
 // cells rewrites the values of one statement and counts by column.

@@ -2,7 +2,9 @@ package restore
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"regexp"
 	"slices"
 	"strconv"
@@ -125,16 +127,16 @@ func (r *run) rows(ctx context.Context, t *tableState, text []byte) error {
 	if err := waitFor(ctx, t.defined); err != nil {
 		return err
 	}
-	mentions := r.way.Mentions(text)
+	rows, target := r.way.Rows(text), r.db.Target(t.name)
 	var buf []byte
-	for st, err := range sqltext.SplitBytes(text, r.dialect()).All() {
-		if err != nil {
+	for {
+		var err error
+		if buf, _, err = rows.Next(buf[:0], t.name, target); errors.Is(err, io.EOF) {
+			break
+		} else if err != nil {
 			return err
 		}
-		if buf, _, err = r.way.Insert(buf[:0], st.Text, t.name, r.db.Target(t.name), mentions); err != nil {
-			return err
-		}
-		err := r.atServer(ctx, func() error {
+		err = r.atServer(ctx, func() error {
 			n, err := r.db.Insert(ctx, t.name, buf)
 			t.rows.Add(n)
 			return err

@@ -61,15 +61,21 @@ func parseCopy(stmt []byte) (*Insert, error) {
 
 // appendCopyRows appends the statement into another table with the values that
 // rewrite changes. What it gives ends with the last row.
-func (ins *Insert) appendCopyRows(dst, stmt []byte, target string, rewrite Rewrite) ([]byte, int64, error) {
+func (ins *Insert) appendCopyRows(dst, stmt []byte, target string, rewrite Rewrite, places Places) ([]byte, int64, error) {
 	dst = append(ins.appendHead(append(dst, "COPY "...), target, Postgres), " FROM stdin;\n"...)
 	rows := stmt[ins.values:ins.end]
 	n := int64(bytes.Count(rows, []byte("\n")))
 	if rewrite == nil {
 		return append(dst, rows...), n, nil
 	}
+	at := ins.values
 	for len(rows) > 0 {
 		end := bytes.IndexByte(rows, '\n')
+		if places != nil && places(at) >= at+end && !bytes.Contains(rows[:end], []byte(`\\x`)) { // bytea hides what it means
+			dst, rows, at = append(dst, rows[:end+1]...), rows[end+1:], at+end+1
+			continue
+		}
+		at += end + 1
 		var err error
 		if dst, err = appendCopyRow(dst, rows[:end], rewrite); err != nil {
 			return nil, 0, fmt.Errorf("rows of %s: %w", ins.Table, err)

@@ -100,20 +100,37 @@ func columnList(l *Lexer, d Dialect) (names []string, err error) {
 	}
 }
 
+// Places gives the first place at or after from, in the text that it belongs to,
+// where a value may have something to rewrite; the length of the text if there is
+// none. It is asked with ever larger places.
+type Places func(from int) int
+
 // AppendInsert appends the statement stmt with its head ins to dst, into the
 // quoted table target, with the values that rewrite changes, and counts the
 // rows. Every row is checked to hold literals only. dst gets no semicolon; of
 // COPY it gets a head line and the rows, without the line that ends them.
 func (ins *Insert) AppendInsert(dst, stmt []byte, d Dialect, target string, rewrite Rewrite) (out []byte, rows int64, err error) {
+	out, rest, rows, err := ins.AppendFirst(dst, stmt, d, target, rewrite, nil)
+	if err == nil && len(rest) > 0 {
+		return nil, 0, fmt.Errorf("%w: a second statement, %.40q", ErrRefused, rest)
+	}
+	return out, rows, err
+}
+
+// AppendFirst is AppendInsert for the first statement of text, with the head ins;
+// rest is what follows it but for white space. Texts without any of the places in
+// them are not shown to rewrite; nil: all are.
+func (ins *Insert) AppendFirst(dst, text []byte, d Dialect, target string, rewrite Rewrite, places Places) (out, rest []byte, rows int64, err error) {
 	if ins.copy {
-		return ins.appendCopyRows(dst, stmt, target, rewrite)
+		out, rows, err = ins.appendCopyRows(dst, text, target, rewrite, places)
+		return out, nil, rows, err
 	}
 	dst = append(ins.appendHead(append(dst, "INSERT INTO "...), target, d), " VALUES"...)
-	r := rowReader{Lexer: Lexer{text: stmt, pos: ins.values, d: d}, dst: dst, copied: ins.values, rewrite: rewrite}
+	r := rowReader{Lexer: Lexer{text: text, pos: ins.values, d: d}, dst: dst, copied: ins.values, rewrite: rewrite, places: places}
 	if err := r.rows(len(ins.Columns), nil); err != nil {
-		return nil, 0, fmt.Errorf("rows of %s: %w", ins.Table, err)
+		return nil, nil, 0, fmt.Errorf("rows of %s: %w", ins.Table, err)
 	}
-	return append(r.dst, stmt[r.copied:r.end]...), r.count, nil
+	return append(r.dst, text[r.copied:r.end]...), bytes.TrimLeft(text[r.pos:], " \t\r\n"), r.count, nil
 }
 
 // appendHead appends table (columns).
@@ -140,6 +157,7 @@ type rowReader struct {
 	copied  int
 	end     int
 	rewrite Rewrite
+	places  Places
 	decoded []byte // room for the value that is shown to rewrite
 	// introduce gives the introducer of a text that has none.
 	introduce func(column int, raw []byte) string
@@ -195,9 +213,6 @@ func (r *rowReader) rows(columns int, each func(from int) error) error {
 		}
 		switch {
 		case t.Kind == End, t.Kind == Punct && t.Text[0] == ';':
-			if t, err = r.Skip(); err != nil || t.Kind != End {
-				return r.refuse(t)
-			}
 			return nil
 		case t.Kind != Punct || t.Text[0] != ',':
 			return r.refuse(t)
@@ -306,7 +321,7 @@ func (r *rowReader) literal(column, start int, t Token, wide bool) error {
 			r.copied = start
 		}
 	}
-	if r.rewrite == nil {
+	if r.rewrite == nil || r.places != nil && t.Kind == String && r.places(t.At) >= t.At+len(t.Text) {
 		return nil
 	}
 	raw := t.Text
