@@ -34,10 +34,10 @@ echo "== files"
 hyperfine -N -w 1 -r "$runs" --prepare sync --export-json "$dir/pipe.json" \
   -n 'hovix pack, to a pipe' "sh -c '$h pack $site --parts uploads,code -o - -y | cat >/dev/null'" \
   -n 'tar | zstd -3 -T2, to a pipe' "sh -c 'tar -C $site -cf - . | zstd -3 -T2 -q | cat >/dev/null'" 2>/dev/null
-hyperfine -N -w 1 -r "$runs" --prepare "rm -f $dir/f.tar.zst; sync" --prepare "rm -f $dir/f2.tar.zst; sync" --export-json "$dir/files.json" \
+hyperfine -N -w 1 -r "$runs" --prepare "sh -c 'rm -f $dir/f.tar.zst $dir/f2.tar.zst $dir/f3.tar.zst; sync; sleep 1'" --export-json "$dir/files.json" \
   -n 'hovix pack' "$h pack $site --parts uploads,code -o $dir/f.tar.zst -y" \
-  -n 'tar | zstd -3 -T2' "sh -c 'tar -C $site -cf - . | zstd -3 -T2 -q -f -o $dir/f2.tar.zst'" 2>/dev/null
-ls -l "$dir"/f.tar.zst "$dir"/f2.tar.zst | awk '{print $5, $9}'
+  -n 'tar | zstd -3 -T2' "sh -c 'tar -C $site -cf - . | zstd -3 -T2 -q -f -o $dir/f2.tar.zst'" \
+  -n 'tar | zstd -1 -T2' "sh -c 'tar -C $site -cf - . | zstd -1 -T2 -q -f -o $dir/f3.tar.zst'" 2>/dev/null
 fi
 
 if wants pack || wants restore || wants rewrite; then
