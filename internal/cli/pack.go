@@ -316,11 +316,11 @@ func printPacked(p *ui.Printer, res *pack.Result, out string) {
 	if res.Columns != nil {
 		p.Line("")
 		p.Field("Rewrote", addressLine(&res.Tally))
-		printColumns(p, &res.Tally, res.Columns, "rewrite --bare-hosts")
+		if _, left := formsAndLeftovers(&res.Tally); len(left) > 0 {
+			printColumns(p, &res.Tally, res.Columns, "rewrite --bare-hosts")
+		}
 	}
-	for _, n := range m.Notes {
-		p.Line("    %s", p.Dim(n))
-	}
+	printNotes(p, m.Notes)
 	if len(res.Summary.Problems) > 0 {
 		p.Section("To look at")
 		for _, pr := range res.Summary.Problems {
@@ -334,6 +334,17 @@ func printPacked(p *ui.Printer, res *pack.Result, out string) {
 	}
 	if out != "-" {
 		p.Next("hovix inspect "+shellWord(out)+" --check", "hovix restore "+shellWord(out)+" /path/to/new/folder --url https://new.example")
+	}
+}
+
+// printNotes tells what is unusual, if anything is.
+func printNotes(p *ui.Printer, notes []string) {
+	if len(notes) == 0 {
+		return
+	}
+	p.Section("Worth knowing")
+	for _, n := range notes {
+		p.Line("    %s", n)
 	}
 }
 

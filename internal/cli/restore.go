@@ -271,9 +271,7 @@ func printRestored(p *ui.Printer, res *restore.Result) {
 		p.Field("Beside", res.Touched...)
 	}
 	printLeftovers(p, res)
-	for _, n := range append(slices.Clone(res.Plan.Notes), m.Notes...) {
-		p.Line("    %s", p.Dim(n))
-	}
+	printNotes(p, append(slices.Clone(res.Plan.Notes), m.Notes...))
 	for _, w := range res.Warnings {
 		p.Warn("%s", w)
 	}

@@ -175,6 +175,9 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	s := p.s
 	m := &manifest.Manifest{Format: manifest.Format, Made: p.opts.Now.UTC().Truncate(time.Second), By: p.opts.By, Kind: s.Kind, Name: s.Name,
 		Root: p.mappedRoot(), Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section(), Secrets: p.opts.Secrets}
+	if p.way != nil {
+		m.Name = p.way.Definition(m.Name)
+	}
 	if s.RunsPHP() && p.opts.Database == nil { // of a copy, nothing is known
 		m.Runtime = site.Runtime(ctx)
 	}
