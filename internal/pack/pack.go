@@ -329,7 +329,7 @@ func (p *packer) file(e archive.Entry, f site.File) error {
 		return nil
 	}
 	e.Type, e.Size, e.ModTime = archive.TypeFile, st.Size(), st.ModTime()
-	if p.way != nil && path.Base(f.Rel) == site.WebFile && st.Size() <= maxWebFile {
+	if p.way != nil && path.Base(f.Rel) == site.WebFile && st.Size() <= site.MaxWebFile {
 		return p.webFile(e, f.Rel, in)
 	}
 	r := &fileReader{r: in, rep: p.rep}
@@ -349,9 +349,6 @@ func (p *packer) file(e archive.Entry, f site.File) error {
 	p.res.note(site.Thing{Name: f.Rel, Bytes: st.Size()})
 	return nil
 }
-
-// maxWebFile bounds a file with rules for a web server, in bytes.
-const maxWebFile = 1 << 20
 
 // webFile packs a file with rules for a web server, as they are at the address
 // that the archive names.

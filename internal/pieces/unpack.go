@@ -46,19 +46,8 @@ func Unpack(ctx context.Context, name, into string, rep progress.Reporter) (skip
 		err = u.zip(f, st.Size(), progress.Of(rep))
 		return u.skipped, errors.Join(err, u.folders())
 	}
-	err = u.tar(&counted{f, progress.Of(rep)})
+	err = u.tar(&progress.Reader{R: f, Rep: progress.Of(rep)})
 	return u.skipped, errors.Join(err, u.folders())
-}
-
-type counted struct {
-	r   io.Reader
-	rep progress.Reporter
-}
-
-func (c *counted) Read(b []byte) (int, error) {
-	n, err := c.r.Read(b)
-	c.rep.Add(int64(n))
-	return n, err
 }
 
 // unpacker writes below root.

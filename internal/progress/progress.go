@@ -2,6 +2,8 @@
 // knows nothing of terminals.
 package progress
 
+import "io"
+
 // Reporter is told what is being done. Its methods may be called from several
 // goroutines at once and must not block.
 type Reporter interface {
@@ -26,4 +28,17 @@ func Of(r Reporter) Reporter {
 		return None{}
 	}
 	return r
+}
+
+// Reader reports what is read through it.
+type Reader struct {
+	R   io.Reader
+	Rep Reporter
+}
+
+// Read is io.Reader.
+func (r *Reader) Read(b []byte) (int, error) {
+	n, err := r.R.Read(b)
+	r.Rep.Add(int64(n))
+	return n, err
 }

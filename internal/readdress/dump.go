@@ -59,7 +59,7 @@ func Dump(ctx context.Context, w io.Writer, r io.Reader, opts Options) (*Account
 		return nil, 0, fmt.Errorf("write the changes: %w", err)
 	}
 	rep := progress.Of(opts.Progress)
-	in, err := inflate.Reader(&countingReader{r, rep}, headSize)
+	in, err := inflate.Reader(&progress.Reader{R: r, Rep: rep}, headSize)
 	if err != nil {
 		return nil, 0, fmt.Errorf("read the dump: %w", err)
 	}
@@ -152,15 +152,3 @@ func (b *batch) Value(at dump.Cell, value []byte) ([]byte, bool) {
 }
 
 func (b *batch) Done() error { return b.whole.join(b.part) }
-
-// countingReader reports what is read.
-type countingReader struct {
-	r   io.Reader
-	rep progress.Reporter
-}
-
-func (c *countingReader) Read(b []byte) (int, error) {
-	n, err := c.r.Read(b)
-	c.rep.Add(int64(n))
-	return n, err
-}

@@ -210,8 +210,8 @@ func (r *run) handle(ctx context.Context, p archive.Piece) error {
 		}
 		return r.whole(ctx, p, maxSQL, r.sql)
 	case strings.HasPrefix(name, manifest.FilesDir):
-		if path.Base(name) == site.WebFile && p.Entry.Type == archive.TypeFile && p.Entry.Size <= maxWebFile {
-			return r.whole(ctx, p, maxWebFile, r.webFile)
+		if path.Base(name) == site.WebFile && p.Entry.Type == archive.TypeFile && p.Entry.Size <= site.MaxWebFile {
+			return r.whole(ctx, p, site.MaxWebFile, r.webFile)
 		}
 		return r.files.piece(strings.TrimPrefix(name, manifest.FilesDir), p)
 	case strings.HasPrefix(name, manifest.SettingsDir):
@@ -221,9 +221,6 @@ func (r *run) handle(ctx context.Context, p archive.Piece) error {
 	}
 	return nil
 }
-
-// maxWebFile bounds a file with rules for a web server, in bytes.
-const maxWebFile = 1 << 20
 
 // maxSQL bounds an entry with SQL text: a chunk and one row of the largest size
 // that servers take.

@@ -9,6 +9,9 @@ import (
 // rules, in any of its folders.
 const WebFile = ".htaccess"
 
+// MaxWebFile bounds what is taken as such a file, in bytes.
+const MaxWebFile = 1 << 20
+
 // directive splits a line: indentation, name, and the rest in words with the
 // space between them.
 var (

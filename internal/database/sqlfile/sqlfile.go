@@ -68,7 +68,7 @@ func Open(ctx context.Context, path, scratch string, rep progress.Reporter) (_ d
 		return nil, err
 	}
 	progress.Of(rep).Phase("Looking through the dump", st.Size())
-	in := &counted{io.NewSectionReader(f, 0, st.Size()), ctx, progress.Of(rep)}
+	in := &until{&progress.Reader{R: io.NewSectionReader(f, 0, st.Size()), Rep: progress.Of(rep)}, ctx}
 	if dump.Detect(head) == dump.SQLite {
 		defer f.Close()
 		return loadSQLite(ctx, in, scratch)
@@ -117,20 +117,17 @@ func plain(f *os.File, scratch string) (*os.File, error) {
 	return out, nil
 }
 
-// counted reports what is read, and ends with the context.
-type counted struct {
-	r   io.Reader
+// until is a reader that ends with the context.
+type until struct {
+	io.Reader
 	ctx context.Context
-	rep progress.Reporter
 }
 
-func (c *counted) Read(b []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
+func (u *until) Read(b []byte) (int, error) {
+	if err := u.ctx.Err(); err != nil {
 		return 0, err
 	}
-	n, err := c.r.Read(b)
-	c.rep.Add(int64(n))
-	return n, err
+	return u.Reader.Read(b)
 }
 
 // indexer finds what is where in the dumps of a dialect.
@@ -283,7 +280,7 @@ func (r *reader) Rows(ctx context.Context, name, without string, size int, yield
 // each gives all rows of a table with the columns whose values they hold.
 func (r *reader) each(ctx context.Context, t *table, yield func(columns []string, row []byte) error) error {
 	for _, e := range t.extents {
-		in := &counted{io.NewSectionReader(r.file, e.from, e.to-e.from), ctx, progress.Of(nil)}
+		in := &until{io.NewSectionReader(r.file, e.from, e.to-e.from), ctx}
 		s := sqltext.NewSplitter(in, r.d, 0)
 		var err error
 		if r.d == sqltext.Postgres {
