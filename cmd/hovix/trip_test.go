@@ -206,7 +206,15 @@ func TestWordPress(t *testing.T) {
 	}
 	target := testenv.MariaDB(t)
 	folder := filepath.Join(t.TempDir(), "new site")
-	run := ok(t, testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", file, folder, "--url", newAddress, "--database", target.String()))
+	log := filepath.Join(t.TempDir(), "hovix.log")
+	ok(t, testenv.Hovix(t, "pack", old, "-o", filepath.Join(t.TempDir(), "again.tar.zst"), "--log", log))
+	run := ok(t, testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", file, folder, "--url", newAddress, "--database", target.String(), "--log", log))
+	logged, err := os.ReadFile(log)
+	require.NoError(t, err)
+	assert.Contains(t, string(logged), "restored")
+	for _, secret := range []string{testenv.Password, "secret-key-two", "secret-salt-four"} {
+		assert.NotContains(t, string(logged)+run.Out+run.Err, secret)
+	}
 	assert.Contains(t, run.Out, "Log in as    keeper <keeper@harbour.example>")
 	assert.Contains(t, run.Out, "kept identifiers")
 
