@@ -133,3 +133,15 @@ func TestTextOnTheWay(t *testing.T) {
 	}
 	assert.Contains(t, testenv.Hovix(t, "pack", site, "-o", early, "--yes", "--map", "old.example").Err, "OLD=NEW")
 }
+
+// TestWideColumns: text of which each character takes two or four bytes is
+// rewritten too.
+func TestWideColumns(t *testing.T) {
+	source, target := testenv.MariaDB(t), testenv.MariaDB(t)
+	testenv.Client(t, source, []byte("SET NAMES utf8mb4; CREATE TABLE w (id INT PRIMARY KEY, a TEXT CHARACTER SET ucs2, b VARCHAR(60) CHARACTER SET utf16, c TEXT CHARACTER SET utf32); INSERT INTO w VALUES (1,'http://old.example/ä','http://old.example/🚢','see http://old.example.'),(2,NULL,'','x')"))
+	site := filepath.Join(t.TempDir(), "site")
+	mariaSite(t, site, source, `address = "http://old.example"`)
+	file := packed(t, site)
+	ok(t, testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", file, filepath.Join(t.TempDir(), "new"), "--url", "https://new.example", "--database", target.String()))
+	assert.Equal(t, "id\ta\tb\tc\n1\thttps://new.example/ä\thttps://new.example/🚢\tsee https://new.example.\n2\tNULL\t\tx\n", testenv.Client(t, target, []byte("SET NAMES utf8mb4; SELECT * FROM w ORDER BY id")))
+}

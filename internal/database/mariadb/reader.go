@@ -281,8 +281,8 @@ func (r *reader) columns(ctx context.Context, table string) ([]column, error) {
 		case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection", "geomcollection":
 			c.kind = cellBinary
 		}
-		if isWide(row[3]) {
-			c.kind = cellBinary
+		if isWide(row[3]) { // addresses are looked for in bytes that are ASCII's
+			c.kind, c.expr = cellUTF8, "CONVERT("+c.name+" USING utf8mb4)"
 		}
 		out = append(out, c)
 	}
