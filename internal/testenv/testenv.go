@@ -316,3 +316,12 @@ func WordPress(t testing.TB, address, prefix string) (folder string, l database.
 	require.Contains(t, string(out), "installed", "install WordPress: %s", out)
 	return folder, l
 }
+
+// Stored checks what a stage gives for rows: how many it has stored.
+func Stored(t testing.TB, want int64) func(int64, error) {
+	return func(n int64, err error) {
+		t.Helper()
+		require.NoError(t, err)
+		require.Equal(t, want, n)
+	}
+}

@@ -130,7 +130,7 @@ func TestStage(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, s.Define(t.Context(), def))
 		require.Error(t, s.Define(t.Context(), def), "a table is defined once")
-		stored(t, 1)(s.Insert(t.Context(), "t", []byte("INSERT INTO "+s.Target("t")+" (id,v,n) VALUES (7,'new',3)")))
+		testenv.Stored(t, 1)(s.Insert(t.Context(), "t", []byte("INSERT INTO "+s.Target("t")+" (id,v,n) VALUES (7,'new',3)")))
 		require.NoError(t, s.Finish(t.Context(), "t", nil))
 		return s
 	}
@@ -292,15 +292,6 @@ func TestTablesWithoutSnapshot(t *testing.T) {
 	changed, err := r.(database.Watcher).Changed(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []string{"busy"}, changed)
-}
-
-// stored checks how many rows were stored.
-func stored(t *testing.T, want int64) func(int64, error) {
-	return func(n int64, err error) {
-		t.Helper()
-		require.NoError(t, err)
-		require.Equal(t, want, n)
-	}
 }
 
 func second(_ int64, err error) error { return err }

@@ -54,7 +54,7 @@ func stageOne(t *testing.T, l database.Location) database.Stage {
 	require.NoError(t, err)
 	require.NoError(t, s.Define(t.Context(), def))
 	require.ErrorContains(t, s.Define(t.Context(), def), "defined twice")
-	stored(t, 1)(s.Insert(t.Context(), "a", []byte("COPY "+s.Target("a")+" (\"m\",\"s\",\"id\") FROM stdin;\nnew\t[1,5)\t7\n")))
+	testenv.Stored(t, 1)(s.Insert(t.Context(), "a", []byte("COPY "+s.Target("a")+" (\"m\",\"s\",\"id\") FROM stdin;\nnew\t[1,5)\t7\n")))
 	require.NoError(t, s.Finish(t.Context(), "a", []string{"CREATE INDEX i ON public.a USING btree (m)"}))
 	require.NoError(t, s.Positions(t.Context(), []byte(`SELECT pg_catalog.setval('"public"."a_seq"', 7, true)`)))
 	add(database.View, "v", "CREATE VIEW public.v AS SELECT m FROM public.a", false)
@@ -128,14 +128,5 @@ func TestEndpoints(t *testing.T) {
 		host, port := endpoint(c.l)
 		assert.Equal(t, c.host, host)
 		assert.Equal(t, c.port, port)
-	}
-}
-
-// stored checks how many rows were stored.
-func stored(t *testing.T, want int64) func(int64, error) {
-	return func(n int64, err error) {
-		t.Helper()
-		require.NoError(t, err)
-		require.Equal(t, want, n)
 	}
 }

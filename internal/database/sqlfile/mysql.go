@@ -310,9 +310,7 @@ func (t *table) prepare(names string) error {
 		if intro != "_binary" && !slices.Contains(introducers, intro[1:]) {
 			return fmt.Errorf("%w: its text is in the charset %s; make the dump in utf8mb4", sqltext.ErrRefused, names)
 		}
-		t.settable = append(t.settable, it.Name)
-		t.introduce = append(t.introduce, intro)
-		t.always = append(t.always, always)
+		t.settable = append(t.settable, settable{it.Name, intro, always})
 	}
 	return nil
 }
@@ -362,8 +360,12 @@ func insertRows(s *sqltext.Splitter, t *table, yield func(columns []string, row 
 		if len(ins.Columns) == 0 {
 			err := ins.EachRow(text, sqltext.MySQL, nil, func(row []byte) error {
 				values, err := sqltext.Values(row, sqltext.MySQL)
-				if ins.Columns = t.def.Columns(); len(values) == len(t.settable) {
-					ins.Columns = t.settable
+				ins.Columns = t.def.Columns()
+				if len(values) == len(t.settable) {
+					ins.Columns = nil
+					for _, c := range t.settable {
+						ins.Columns = append(ins.Columns, c.name)
+					}
 				}
 				return errors.Join(err, errStop)
 			})
@@ -380,29 +382,28 @@ func insertRows(s *sqltext.Splitter, t *table, yield func(columns []string, row 
 // rows gives the rows of one INSERT, without the values of generated columns,
 // which some dump programs write.
 func (t *table) rows(ins *sqltext.Insert, text []byte, yield func(columns []string, row []byte) error) error {
-	var columns, introduce []string
-	var drop, always []bool
+	var columns []string
+	var set []settable // for each value; without a name: it is dropped
 	for _, c := range ins.Columns {
 		c = decode(c, t.names)
-		i := slices.IndexFunc(t.settable, func(s string) bool { return strings.EqualFold(s, c) })
-		drop = append(drop, i < 0)
+		i := slices.IndexFunc(t.settable, func(s settable) bool { return strings.EqualFold(s.name, c) })
 		switch {
 		case i >= 0:
-			columns, introduce, always = append(columns, c), append(introduce, t.introduce[i]), append(always, t.always[i])
+			columns, set = append(columns, c), append(set, t.settable[i])
 		case slices.Contains(t.def.Columns(), c):
-			introduce, always = append(introduce, ""), append(always, false)
+			set = append(set, settable{})
 		default:
 			return fmt.Errorf("%w: rows with a column %s, which table %s does not have", sqltext.ErrRefused, c, t.def.Name)
 		}
 	}
 	var short []byte
 	return ins.EachRow(text, sqltext.MySQL, func(column int, raw []byte) string {
-		if column >= len(introduce) || isASCII(raw) && !always[column] {
+		if column >= len(set) || isASCII(raw) && !set[column].always {
 			return ""
 		}
-		return introduce[column]
+		return set[column].introduce
 	}, func(row []byte) error {
-		if len(columns) == len(drop) {
+		if len(columns) == len(set) {
 			return yield(columns, row)
 		}
 		values, err := sqltext.Values(row, sqltext.MySQL)
@@ -411,7 +412,7 @@ func (t *table) rows(ins *sqltext.Insert, text []byte, yield func(columns []stri
 		}
 		short = short[:0]
 		for i, v := range values {
-			if drop[i] {
+			if set[i].name == "" {
 				continue
 			}
 			if len(short) > 0 {

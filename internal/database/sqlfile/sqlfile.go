@@ -73,7 +73,7 @@ func Open(ctx context.Context, path, scratch string, rep progress.Reporter) (_ d
 		defer f.Close()
 		return loadSQLite(ctx, in, scratch)
 	}
-	r := &reader{file: f, size: st.Size(), scratch: scratch, tables: map[string]*table{}, mirror: &mirror{columns: map[string][]string{}}}
+	r := &reader{file: f, scratch: scratch, tables: map[string]*table{}, mirror: &mirror{columns: map[string][]string{}}}
 	var ix indexer
 	if dump.Detect(head) == dump.Postgres {
 		r.d, r.info = sqltext.Postgres, postgresInfo(head)
@@ -145,13 +145,18 @@ type extent struct {
 
 // table is what the dump tells of a table.
 type table struct {
-	def       *sqltext.CreateTable
-	keys      []string
-	extents   []extent
-	settable  []string // columns that an INSERT without a list of them sets
-	introduce []string // for each of those, what texts beyond ASCII get before them
-	always    []bool   // and whether all texts get it
-	names     string   // charset of its rows
+	def      *sqltext.CreateTable
+	keys     []string
+	extents  []extent
+	settable []settable // columns that an INSERT without a list of them sets
+	names    string     // charset of its rows
+}
+
+// settable is a column that rows give a value.
+type settable struct {
+	name      string
+	introduce string // what its texts beyond ASCII get before them
+	always    bool   // and those in ASCII too
 }
 
 func (t *table) bytes() (n int64) {
@@ -164,7 +169,6 @@ func (t *table) bytes() (n int64) {
 // reader is a database.Reader of a dump.
 type reader struct {
 	file       *os.File
-	size       int64
 	lent       bool
 	d          sqltext.Dialect
 	info       database.Info
@@ -370,7 +374,7 @@ func (r *reader) NotCarried(context.Context) ([]string, error) { return r.notCar
 
 // Fork gives another reader of the same file.
 func (r *reader) Fork(context.Context) (database.Reader, error) {
-	return &reader{file: r.file, size: r.size, lent: true, d: r.d, info: r.info, tables: r.tables, order: r.order, scratch: r.scratch, mirror: r.mirror}, nil
+	return &reader{file: r.file, lent: true, d: r.d, info: r.info, tables: r.tables, order: r.order, scratch: r.scratch, mirror: r.mirror}, nil
 }
 
 func (r *reader) Close() error {

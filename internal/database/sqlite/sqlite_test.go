@@ -113,7 +113,7 @@ func TestStageAndSwitch(t *testing.T) {
 		def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE a (b TEXT)"), sqltext.SQLite)
 		require.NoError(t, err)
 		require.NoError(t, s.Define(t.Context(), def))
-		stored(t, 2)(s.Insert(t.Context(), "a", []byte(`INSERT INTO "a" VALUES ('x'),('y')`)))
+		testenv.Stored(t, 2)(s.Insert(t.Context(), "a", []byte(`INSERT INTO "a" VALUES ('x'),('y')`)))
 		require.NoError(t, s.Finish(t.Context(), "a", []string{"CREATE INDEX i ON a (b)"}))
 		require.NoError(t, s.AddObject(t.Context(), database.Object{Kind: database.View, Name: "v", SQL: "CREATE VIEW v AS SELECT b FROM a"}))
 		return s
@@ -149,13 +149,4 @@ func BenchmarkRows(b *testing.B) {
 		require.NoError(b, r.Rows(b.Context(), "a", "", 512<<10, func(c database.Chunk) error { n += int64(len(c.SQL)); return nil }))
 	}
 	b.SetBytes(n)
-}
-
-// stored checks how many rows were stored.
-func stored(t *testing.T, want int64) func(int64, error) {
-	return func(n int64, err error) {
-		t.Helper()
-		require.NoError(t, err)
-		require.Equal(t, want, n)
-	}
 }
