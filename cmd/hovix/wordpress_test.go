@@ -124,6 +124,11 @@ func TestNetworkServed(t *testing.T) {
 	survey := ok(t, testenv.Hovix(t, "survey", folder))
 	assert.Contains(t, survey.Out, "a network of 4 sites")
 	assert.Contains(t, survey.Out, address+"/west")
+	for _, args := range [][]string{{"rewrite", folder, "--yes"}, {"pack", folder, "-o", filepath.Join(t.TempDir(), "x.tar.zst")}} {
+		run := testenv.Hovix(t, append(args, "--map", address+"=https://pier.example")...)
+		assert.Equal(t, 1, run.Status)
+		assert.Contains(t, run.Err, "restore it with --url https://pier.example")
+	}
 	for i, base := range []string{"/museum2", ""} {
 		file := packed(t, folder)
 		newPort, target, root := testenv.FreePort(t), testenv.MariaDB(t), t.TempDir()

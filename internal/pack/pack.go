@@ -121,8 +121,8 @@ func (p *packer) openWay() (err error) {
 	if len(r.Mappings)+len(r.Roots)+len(r.Texts) == 0 {
 		return nil
 	}
-	if len(p.s.Moved) > 0 && slices.ContainsFunc(r.Mappings, func(m rewrite.Mapping) bool { return p.s.HasAddress(m.Old) }) {
-		return fmt.Errorf("the site is a network, whose addresses stand apart in its database too: leave %s as it is, and let the restore change it", p.s.Address)
+	if err := p.s.OnlyRestoreMoves(r.Mappings); err != nil {
+		return err
 	}
 	way := passage.Options{Rewrite: r, Keep: p.s.Keep}
 	if p.db != nil {

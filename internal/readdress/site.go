@@ -25,7 +25,7 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 	if err != nil {
 		return nil, err
 	}
-	if err := errors.Join(opts.Filter.Check(), CheckFiles(opts.Files)); err != nil {
+	if err := errors.Join(opts.Filter.Check(), CheckFiles(opts.Files), s.OnlyRestoreMoves(opts.Rewrite.Mappings)); err != nil {
 		return nil, err
 	}
 	if a, err = newAccount(&opts, s.Keep); err != nil {

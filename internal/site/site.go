@@ -295,6 +295,18 @@ func (s *Site) HasAddress(a rewrite.Address) bool {
 	return s.Address == a || slices.Contains(s.Others, a)
 }
 
+// OnlyRestoreMoves gives the error of changing one of the site's addresses in its
+// texts alone, if the site answers by addresses that stand apart in its database
+// and settings: it would answer at neither the old nor the new ones.
+func (s *Site) OnlyRestoreMoves(maps []rewrite.Mapping) error {
+	for _, m := range maps {
+		if len(s.Moved) > 0 && s.HasAddress(m.Old) {
+			return fmt.Errorf("the site is a network, which finds its sites by hosts and paths that stand apart in its database: to change the address %s in all places, pack it as it is and restore it with --url %s", m.Old, m.New)
+		}
+	}
+	return nil
+}
+
 // Accounts lists the logins that may administer the site.
 func (s *Site) Accounts(ctx context.Context, r database.Reader) ([]Account, error) {
 	return s.kind.Accounts(ctx, s.Prefix, r)
