@@ -45,7 +45,9 @@ Besides the site's own address and folder, --map, --root and --text rewrite what
 else has to change on the way.
 
 The database is the one in the target's own settings, or the one named with
---database. What the restore replaces is kept, and the result says where.`,
+--database. What the restore replaces is kept as an undo point: hovix undo puts
+it back. A restore that was killed leaves the old site, and the next run at the
+target takes care of what it had staged.`,
 		Example: "  hovix restore museum.tar.zst /var/www/new --url https://new.example\n  hovix restore museum.tar.zst /var/www/new --url https://new.example --database mariadb://user@localhost/newdb",
 		Args:    args("FILE", "TARGET"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -62,9 +64,6 @@ The database is the one in the target's own settings, or the one named with
 	f.db.add(cmd, "put the database here instead of where the target's settings say")
 	return cmd
 }
-
-// errPlanned ends a run that only shows its plan.
-var errPlanned = errors.New("planned")
 
 func (f *restoreFlags) options(a *app, target string) (restore.Options, error) {
 	opts := restore.Options{Target: target, BareHosts: f.bareHosts}
@@ -113,7 +112,7 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 	}
 	bar, rep := a.reporter()
 	defer bar.Close()
-	opts.Progress = rep
+	opts.Progress, opts.PlanOnly, opts.Guard = rep, f.plan, guard()
 	opts.Confirm = func(p *restore.Plan) error {
 		bar.Pause()
 		if err := a.confirm(p, file, f); err != nil {
@@ -124,7 +123,7 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 	}
 	res, err := restore.Run(ctx, in, size, opts)
 	bar.Close()
-	if errors.Is(err, errPlanned) {
+	if errors.Is(err, restore.ErrPlanned) {
 		return nil
 	}
 	if err != nil {
@@ -132,6 +131,9 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 			return fmt.Errorf("%s: %w", file, err)
 		}
 		return err
+	}
+	if rec := res.Recovery; rec != nil && res.Summary == nil {
+		return a.finished(res)
 	}
 	a.findings(res.Findings())
 	a.log.Info("restored", "target", res.Plan.Target, "address", res.Plan.Address, "rows", res.Rows, "files", res.Files.Count,
@@ -143,14 +145,33 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 	return nil
 }
 
+// finished tells that an earlier run had come so far that there was no more to do
+// than to finish it.
+func (a *app) finished(res *restore.Result) error {
+	a.findings(int64(len(res.Recovery.Warnings)))
+	a.log.Info("finished", "target", res.Plan.Target, "began", res.Recovery.Began)
+	if a.json {
+		return a.document(res)
+	}
+	p := ui.New(a.out)
+	p.Title("Finished the restore of "+res.Plan.Manifest.Name, res.Plan.Address)
+	p.Field("Folder", res.Plan.Target)
+	p.Field("Earlier", res.Recovery.String())
+	for _, w := range res.Recovery.Warnings {
+		p.Warn("%s", w)
+	}
+	p.Next("hovix survey "+shellWord(res.Plan.Target), "hovix undo "+shellWord(res.Plan.Target))
+	return nil
+}
+
 // confirm shows the plan and asks once if anything is to be lost.
 func (a *app) confirm(p *restore.Plan, file string, f *restoreFlags) error {
 	if f.plan {
 		if a.json {
-			return errors.Join(errPlanned, a.document(p))
+			return a.document(p)
 		}
 		printPlan(ui.New(a.out), p)
-		return errPlanned
+		return nil
 	}
 	if !p.Overwrites() {
 		return nil
@@ -240,7 +261,7 @@ func printPlan(p *ui.Printer, plan *restore.Plan) {
 		}
 		p.Warn("table %s, %s", t.Name, ui.Count(t.Rows, "row", "rows"))
 	}
-	p.Line("    %s", p.Dim("What is replaced is kept; the result says where."))
+	p.Line("    %s", p.Dim("What is replaced is kept as an undo point: hovix undo puts it back."))
 	p.Line("")
 }
 
@@ -279,9 +300,13 @@ func printRestored(p *ui.Printer, res *restore.Result) {
 		p.Warn("%s: %s", pr.What, pr.Why)
 	}
 	if res.Kept != "" {
-		p.Section("Kept")
-		p.Line("    What was replaced is in %s", res.Kept)
-		p.Line("    %s", p.Dim("PUT-BACK.txt there says how to put it back."))
+		p.Section("Undo point")
+		p.Line("    What was replaced is kept in %s", res.Kept)
+		if n := len(res.Dropped); n > 0 {
+			p.Line("    %s", p.Dim(ui.Count(int64(n), "older undo point was", "older undo points were")+" removed: three are kept, and none of what was undone before."))
+		}
+		p.Next("hovix survey "+shellWord(res.Plan.Target), "hovix undo "+shellWord(res.Plan.Target))
+		return
 	}
 	p.Next("hovix survey " + shellWord(res.Plan.Target))
 }

@@ -305,14 +305,6 @@ type Target interface {
 // ErrNoFork says that a snapshot is read by one connection only.
 var ErrNoFork = errors.New("the snapshot cannot be shared")
 
-// Replaced tells what a switch put aside.
-type Replaced struct {
-	Tables   map[string]string `json:"tables,omitempty"`   // name → name under which the old table is kept
-	File     string            `json:"file,omitempty"`     // SQLite: where the old file is kept
-	PutBack  []string          `json:"putBack,omitempty"`  // statements that put the old state back by hand
-	Warnings []string          `json:"warnings,omitempty"` // what could not be done in full
-}
-
 // Stage is a new state of a database beside the live one. Define, Insert and
 // Finish of different tables may be called from several goroutines at once; a
 // table is defined before its rows come, and finished after them.
@@ -334,8 +326,9 @@ type Stage interface {
 	Touch(ctx context.Context, stmt string) error
 	// Ready does what can be done before the switch, when everything is staged.
 	Ready(ctx context.Context) error
-	// Switch exchanges the staged state for the live one.
-	Switch(ctx context.Context) (*Replaced, error)
-	// Discard removes what has been staged. After Switch it does nothing.
+	// Seal ends staging and gives what an Exchanger makes the live state, with
+	// warnings of what could not be staged in full.
+	Seal(ctx context.Context) (*State, []string, error)
+	// Discard removes what has been staged. After Seal it does nothing.
 	Discard(ctx context.Context) error
 }

@@ -16,6 +16,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"hovix/internal/fsys"
 	"hovix/internal/rewrite"
 	"hovix/internal/site"
 )
@@ -147,7 +148,7 @@ func (f *files) stage(file site.File, content []byte) (err error) {
 	if err = errors.Join(err, out.Close()); err != nil {
 		return err
 	}
-	if err := copyOwner(stage, file.Info); err != nil {
+	if err := fsys.CopyOwner(stage, file.Info); err != nil {
 		return err
 	}
 	return os.Chmod(stage, file.Info.Mode().Perm())

@@ -1,8 +1,6 @@
 package restore
 
 import (
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,17 +11,16 @@ import (
 	"time"
 
 	"hovix/internal/archive"
+	"hovix/internal/fsys"
 	"hovix/internal/site"
 )
 
 // fileStage builds the new folder beside the target, on the same file system,
 // so that the switch is a rename.
 type fileStage struct {
-	dir  string
-	id   string
-	made []string // parents of the target that did not exist
-	uid  int      // owner that staged files get; -1: whoever runs
-	gid  int
+	dir string
+	uid int // owner that staged files get; -1: whoever runs
+	gid int
 
 	mu    sync.Mutex
 	dirs  map[string]bool // folders that are there
@@ -32,7 +29,6 @@ type fileStage struct {
 	open  map[*archive.Entry]*openFile
 	count int64
 	bytes int64
-	done  bool
 }
 
 type folderMeta struct {
@@ -49,21 +45,10 @@ type openFile struct {
 	left int64
 }
 
-func newFileStage(p *Plan) (*fileStage, error) {
-	b := make([]byte, 4)
-	_, _ = rand.Read(b)
-	s := &fileStage{id: hex.EncodeToString(b), dirs: map[string]bool{".": true}, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1}
-	for dir := p.parent; ; dir = filepath.Dir(dir) {
-		if _, err := os.Stat(dir); err == nil {
-			s.owner(dir, p)
-			break
-		}
-		s.made = append(s.made, dir)
-	}
-	if err := os.MkdirAll(p.parent, 0o755); err != nil {
-		return nil, fmt.Errorf("make the folder for the new site: %w", err)
-	}
-	s.dir = filepath.Join(p.parent, "."+filepath.Base(p.Target)+".hovix-stage-"+s.id)
+// newFileStage begins the new folder at dir, whose parent is there.
+func newFileStage(dir string, p *Plan) (*fileStage, error) {
+	s := &fileStage{dir: dir, dirs: map[string]bool{".": true}, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1}
+	s.owner(p)
 	if err := os.Mkdir(s.dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the folder for the new site: %w", err)
 	}
@@ -72,15 +57,16 @@ func newFileStage(p *Plan) (*fileStage, error) {
 
 // owner chooses whom the new files belong to: where root restores, the owner
 // of the folder that is replaced, or of the one that holds it.
-func (s *fileStage) owner(parent string, p *Plan) {
+func (s *fileStage) owner(p *Plan) {
 	if os.Geteuid() != 0 {
 		return
 	}
-	from := p.Target
-	if p.Create {
-		from = parent
+	for dir := p.Target; ; dir = filepath.Dir(dir) {
+		if st, err := os.Lstat(dir); err == nil {
+			s.uid, s.gid = fsys.Owner(st)
+			return
+		}
 	}
-	s.uid, s.gid = ownerOf(from)
 }
 
 // path gives the place of a file in the stage. Names were checked when the
@@ -301,24 +287,20 @@ func (s *fileStage) ownTree() error {
 		if err != nil {
 			return err
 		}
-		if u, g := ownerOf(p); u != s.uid || g != s.gid {
+		st, err := os.Lstat(p)
+		if err != nil {
+			return err
+		}
+		if u, g := fsys.Owner(st); u != s.uid || g != s.gid {
 			return os.Lchown(p, s.uid, s.gid)
 		}
 		return nil
 	})
 }
 
-func (s *fileStage) discard() error {
-	if s.done {
-		return nil
-	}
-	s.done = true
+// close gives up files of which pieces are missing.
+func (s *fileStage) close() {
 	for _, o := range s.open {
 		_ = o.f.Close()
 	}
-	err := removeAll(s.dir)
-	for _, dir := range s.made {
-		_ = os.Remove(dir) // only if nothing else was put there
-	}
-	return err
 }

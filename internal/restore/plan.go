@@ -17,6 +17,7 @@ import (
 	"hovix/internal/database/mariadb"
 	"hovix/internal/database/postgres"
 	"hovix/internal/database/sqlite"
+	"hovix/internal/fsys"
 	"hovix/internal/manifest"
 	"hovix/internal/rewrite"
 	"hovix/internal/site"
@@ -49,11 +50,7 @@ func (p *Plan) Overwrites() bool { return p.Lose.Count > 0 || len(p.Tables) > 0 
 func decodeJSON(content []byte, v any) error { return json.Unmarshal(content, v) }
 
 func (r *run) makePlan(ctx context.Context) error {
-	p := &Plan{Manifest: r.m, existing: site.Files{}}
-	r.plan, r.res.Plan = p, p
-	if err := p.folder(r.opts.Target); err != nil {
-		return err
-	}
+	p := r.plan
 	if r.m.Section && p.Lose.Count > 0 {
 		return fmt.Errorf("the archive holds a section of a site, and %s holds %d files that it would replace; restore it to a new folder, and copy from there", p.Target, p.Lose.Count)
 	}
@@ -74,13 +71,8 @@ func (r *run) makePlan(ctx context.Context) error {
 }
 
 // folder checks the target folder and its parent.
-func (p *Plan) folder(target string) (err error) {
-	if p.Target, err = filepath.Abs(target); err != nil {
-		return err
-	}
-	if real, err := filepath.EvalSymlinks(p.Target); err == nil {
-		p.Target = real
-	}
+func (p *Plan) folder(target string) error {
+	p.Target = resolve(target)
 	p.parent = filepath.Dir(p.Target)
 	if p.parent == p.Target {
 		return fmt.Errorf("the target %s is the root of the file system; name a folder for the site", p.Target)
@@ -100,6 +92,9 @@ func (p *Plan) folder(target string) (err error) {
 	}
 	if err := p.writable(p.parent); err != nil {
 		return err
+	}
+	if parent, err := os.Stat(p.parent); err == nil && fsys.Device(parent) != fsys.Device(st) {
+		return fmt.Errorf("the target %s is a mounted file system, which cannot be exchanged in one step for what is staged beside it; name a folder in it", p.Target)
 	}
 	return filepath.WalkDir(p.Target, func(_ string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -315,7 +310,7 @@ func (p *Plan) space() error {
 			need += t.Bytes
 		}
 	}
-	free, ok := freeSpace(dir)
+	free, ok := fsys.FreeSpace(dir)
 	if ok && free < need {
 		return fmt.Errorf("the new site needs %d MB beside the target, and the disk of %s has %d MB free; make room, or choose a folder on another disk", need>>20, dir, free>>20)
 	}
@@ -324,16 +319,22 @@ func (p *Plan) space() error {
 
 func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 	p := r.plan
+	opts := database.StageOptions{ID: r.j.ID, Connections: maxSessions, Note: func(undo string) error {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.j.Notes = append(r.j.Notes, undo)
+		return r.j.write(r.annex)
+	}}
 	switch p.location.Engine {
 	case database.MariaDB:
-		return mariadb.NewStage(ctx, p.location, maxSessions)
+		return mariadb.NewStage(ctx, p.location, opts)
 	case database.Postgres:
-		return postgres.NewStage(ctx, p.location, maxSessions)
+		return postgres.NewStage(ctx, p.location, opts)
 	}
 	if p.inside != "" {
-		return sqlite.NewStage(ctx, filepath.Join(r.files.dir, p.inside), "")
+		return sqlite.NewStage(ctx, filepath.Join(r.files.dir, p.inside), true)
 	}
-	return sqlite.NewStage(ctx, p.location.Path+".hovix-stage-"+r.files.id, p.location.Path)
+	return sqlite.NewStage(ctx, sqlite.StagePath(p.location.Path, r.j.ID), false)
 }
 
 var errNoManifest = fmt.Errorf("%w: it has no manifest", archive.ErrNotArchive)

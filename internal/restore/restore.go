@@ -6,6 +6,8 @@ package restore
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -17,8 +19,10 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"hovix/internal/annex"
 	"hovix/internal/archive"
 	"hovix/internal/database"
+	"hovix/internal/fault"
 	"hovix/internal/manifest"
 	"hovix/internal/passage"
 	"hovix/internal/progress"
@@ -39,33 +43,55 @@ type Options struct {
 	WholeWords bool
 	// BareHosts rewrites host names that stand alone in prose.
 	BareHosts bool
+	// PlanOnly ends the run with ErrPlanned when Confirm has been shown the plan: the
+	// target is not even locked.
+	PlanOnly bool
 	// Confirm is asked once, before anything is staged, with what will be done
 	// and lost. An error ends the restore. nil agrees.
-	Confirm  func(*Plan) error
+	Confirm func(*Plan) error
+	// Guard carries out the switch; nil: this process does.
+	Guard    Guard
 	Progress progress.Reporter
 	Now      time.Time
 }
+
+// ErrPlanned says that the plan was all that was wanted.
+var ErrPlanned = errors.New("planned")
+
+// errFinished says that the archive is in place: recovery has finished the
+// restore of it that was interrupted.
+var errFinished = errors.New("finished")
 
 // ErrDeclined says that the restore was not agreed to.
 var ErrDeclined = errors.New("nothing was changed")
 
 // Result tells what was restored.
 type Result struct {
-	Plan     *Plan              `json:"plan"`
-	Tables   []TableResult      `json:"tables"`
-	Rows     int64              `json:"rows"`
-	Files    site.Amount        `json:"files"`
-	Columns  []passage.Column   `json:"rewritten"`
-	Settings []string           `json:"settings"`
-	Accounts []site.Account     `json:"accounts,omitempty"`
-	Touched  []string           `json:"touched,omitempty"` // what was done beside, for people
-	Kept     string             `json:"kept,omitempty"`    // folder that holds what was replaced
-	Replaced *database.Replaced `json:"replaced,omitempty"`
-	Warnings []string           `json:"warnings,omitempty"`
-	Summary  *manifest.Summary  `json:"summary"`
-	Tally    rewrite.Tally      `json:"-"`
-	Elapsed  time.Duration      `json:"elapsed"`
-	Switch   time.Duration      `json:"switch"`
+	Plan     *Plan             `json:"plan"`
+	Tables   []TableResult     `json:"tables"`
+	Rows     int64             `json:"rows"`
+	Files    site.Amount       `json:"files"`
+	Columns  []passage.Column  `json:"rewritten"`
+	Settings []string          `json:"settings"`
+	Accounts []site.Account    `json:"accounts,omitempty"`
+	Touched  []string          `json:"touched,omitempty"` // what was done beside, for people
+	Kept     string            `json:"kept,omitempty"`    // folder that holds what was replaced
+	Point    *Point            `json:"undo,omitempty"`    // the undo point
+	Dropped  []string          `json:"dropped,omitempty"` // older undo points that were removed
+	Replaced *Replaced         `json:"replaced,omitempty"`
+	Recovery *Recovery         `json:"recovery,omitempty"` // what became of an earlier run; if it was this restore, there is nothing else
+	Warnings []string          `json:"warnings,omitempty"`
+	Summary  *manifest.Summary `json:"summary"`
+	Tally    rewrite.Tally     `json:"-"`
+	Elapsed  time.Duration     `json:"elapsed"`
+	Switch   time.Duration     `json:"switch"`
+}
+
+// Replaced tells what the switch put aside in the database.
+type Replaced struct {
+	Tables  map[string]string `json:"tables,omitempty"`  // name → name under which the old table is kept
+	File    string            `json:"file,omitempty"`    // SQLite: where the old file is kept
+	PutBack []string          `json:"putBack,omitempty"` // statements that put the old state back by hand
 }
 
 // TableResult tells of a restored table.
@@ -90,7 +116,10 @@ type run struct {
 	way   *passage.Passage
 	db    database.Stage
 	files *fileStage
-	ready chan struct{} // closed when staging may begin
+	annex *annex.Annex
+	j     *journal
+	login database.Location // of the database in the journal
+	ready chan struct{}     // closed when staging may begin
 
 	mu       sync.Mutex
 	early    chan struct{}   // closed when what tables need is there
@@ -99,6 +128,7 @@ type run struct {
 	settings map[string]settingsFile
 	partial  map[*archive.Entry]*partial
 	seen     bool
+	sealed   bool // the stage of the database is closed
 
 	ends     *errgroup.Group // what makes the keys of tables
 	endsCtx  context.Context // ends with its first error
@@ -124,11 +154,18 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		if err != nil {
 			err = errors.Join(err, r.discard())
 		}
+		if r.annex != nil {
+			err = errors.Join(err, r.annex.Release())
+		}
 	}()
 	r.rep.Phase("Restoring", size)
-	if err := r.scan(ctx, in); err != nil {
+	if err := r.scan(ctx, in); errors.Is(err, errFinished) {
+		r.res.Elapsed = time.Since(start)
+		return r.res, nil
+	} else if err != nil {
 		return nil, err
 	}
+	fault.Point("staged")
 	if err := r.complete(ctx); err != nil {
 		return nil, err
 	}
@@ -269,13 +306,28 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 	if r.kind, err = site.KindOf(r.m.Kind); err != nil {
 		return fmt.Errorf("the archive cannot be restored: %w", err)
 	}
+	p := &Plan{Manifest: r.m, existing: site.Files{}}
+	r.plan, r.res.Plan = p, p
+	if err := p.folder(r.opts.Target); err != nil {
+		return err
+	}
+	if err := r.lock(ctx); err != nil {
+		return err
+	}
 	if err := r.makePlan(ctx); err != nil {
 		return err
+	}
+	order := r.order(content)
+	if rec := r.res.Recovery; rec != nil && rec.Finished && rec.order == order {
+		return errFinished
 	}
 	if r.opts.Confirm != nil {
 		if err := r.opts.Confirm(r.plan); err != nil {
 			return err
 		}
+	}
+	if r.opts.PlanOnly {
+		return ErrPlanned
 	}
 	way := passage.Options{Rewrite: rewrite.Options{Mappings: r.plan.maps, Roots: r.plan.roots, Texts: r.opts.Texts, WholeWords: r.opts.WholeWords, BareHosts: r.opts.BareHosts}, Keep: r.m.Keep, Moved: r.m.Moved}
 	if r.m.Database != nil {
@@ -284,7 +336,54 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 	if r.way, err = passage.New(way); err != nil {
 		return err
 	}
-	if r.files, err = newFileStage(r.plan); err != nil {
+	return r.openStages(ctx, order)
+}
+
+// lock takes the lock of the target, and takes care of what an interrupted run
+// has left there. Only for a plan nothing is locked or changed.
+func (r *run) lock(ctx context.Context) (err error) {
+	p := r.plan
+	if r.opts.PlanOnly {
+		if rec := Interrupted(p.Target); rec != nil {
+			p.Notes = append(p.Notes, rec.foresight())
+		}
+		return nil
+	}
+	if r.annex, err = annex.Take(p.Target, "restore"); err != nil {
+		return err
+	}
+	if r.res.Recovery, err = recoverRun(ctx, r.annex, logins(p.Target, r.opts.Database)); err != nil || r.res.Recovery == nil {
+		return err
+	}
+	p.Notes = append(p.Notes, r.res.Recovery.String())
+	p.Lose, p.Create = site.Amount{}, false
+	return p.folder(r.opts.Target) // it may be another one now
+}
+
+// order is by what a restore is known again: what was to be put where.
+func (r *run) order(content []byte) string {
+	p := r.plan
+	sum := sha256.Sum256([]byte(strings.Join([]string{string(content), p.Target, p.Address, p.Database, strings.Join(p.Maps, "\n")}, "\x00")))
+	return hex.EncodeToString(sum[:])
+}
+
+// openStages begins the journal, and then the stages.
+func (r *run) openStages(ctx context.Context, order string) (err error) {
+	p, now := r.plan, r.opts.Now.UTC()
+	id := newID()
+	r.j = &journal{ID: id, What: "restore", Step: staging, Began: r.opts.Now, Order: order, Archive: r.m.Name, Parents: r.annex.Parents,
+		Point: now.Format("20060102-150405") + "-" + id, Stamp: now.Format("060102_150405") + "_" + id[:4]}
+	if r.m.Has(site.Database) && p.inside == "" {
+		r.j.Database, r.login = p.Database, p.location
+	}
+	if err := r.j.write(r.annex); err != nil {
+		return err
+	}
+	fault.Point("journal")
+	if err := os.Mkdir(r.annex.Path(r.j.Point), 0o700); err != nil {
+		return fmt.Errorf("make the folder in which the new site is staged: %w", err)
+	}
+	if r.files, err = newFileStage(r.annex.Path(r.j.Point, filesName), p); err != nil {
 		return err
 	}
 	if r.m.Has(site.Database) {
@@ -332,21 +431,27 @@ func (r *run) takeSettings(_ context.Context, e *archive.Entry, content []byte) 
 	return nil
 }
 
-// discard removes what was staged.
+// discard removes what was staged. What cannot be removed now is removed by the
+// next run, as the journal tells it to.
 func (r *run) discard() error {
+	if r.files != nil {
+		r.files.close()
+	}
+	if r.j == nil || r.j.Step != staging {
+		return nil
+	}
 	var err error
 	if r.db != nil {
 		err = r.db.Discard(context.Background())
 	}
-	if r.files != nil {
-		err = errors.Join(err, r.files.discard())
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	j := *r.j
+	if r.db != nil && err == nil && !r.sealed {
+		j.Database = "" // it is done already
 	}
-	return err
-}
-
-func removeAll(path string) error {
-	if err := os.RemoveAll(path); err != nil {
-		return fmt.Errorf("remove what was staged: %w", err)
+	if e := takeBack(ctx, r.annex, &j, r.login); e != nil {
+		return fmt.Errorf("what was staged could not be removed in full; the next run at this target removes it: %w", errors.Join(err, e))
 	}
 	return nil
 }

@@ -7,187 +7,226 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
-	"time"
 
+	"hovix/internal/annex"
+	"hovix/internal/database"
 	"hovix/internal/database/engines"
-	"hovix/internal/site"
+	"hovix/internal/fault"
+	"hovix/internal/fsys"
 )
 
-// exchange writes the settings into the stage and switches files and tables.
-// Files go first: to change two names back undoes them, should the tables fail.
-func (r *run) exchange(ctx context.Context) error {
-	if err := r.writeSettings(); err != nil {
-		return err
+// notSwitchedError says that a switch failed and that everything is as it was.
+type notSwitchedError struct{ error }
+
+func (e *notSwitchedError) Unwrap() error { return e.error }
+
+// Order is a switch that is handed to another process: everything else is in the
+// journal of the target.
+type Order struct {
+	Target string            `json:"target"`
+	Login  database.Location `json:"login"`
+}
+
+// Done tells what came of a switch that another process has carried out.
+type Done struct {
+	Warnings []string `json:"warnings,omitempty"`
+	Failed   string   `json:"failed,omitempty"` // everything is as it was, and why
+}
+
+// Guard carries out a switch in a process of its own, which gets the open lock of
+// the target: should this process be killed meanwhile, that one finishes. An
+// error says that it could not be asked, or was killed itself.
+type Guard func(ctx context.Context, o Order, lock *os.File) (Done, error)
+
+// GoOn is what that process does. lock is the lock that it was given.
+func GoOn(ctx context.Context, o Order, lock *os.File) (d Done, err error) {
+	an := annex.Inherit(o.Target, lock)
+	j, err := readJournal(an)
+	if err != nil {
+		return d, err
 	}
-	mode := fs.FileMode(0o755)
-	if st, err := os.Stat(r.plan.Target); err == nil {
-		mode = st.Mode().Perm()
+	if j == nil || j.Step == staging {
+		return d, errors.New("there is no switch to carry out")
 	}
-	start := time.Now()
-	inFolder := r.db != nil && r.plan.inside != ""
-	if inFolder { // the database file is switched with its folder
-		if _, err := r.db.Switch(ctx); err != nil {
+	d.Warnings, err = advance(ctx, an, j, o.Login)
+	var not *notSwitchedError
+	if errors.As(err, &not) {
+		return Done{Failed: not.Error()}, nil
+	}
+	return d, err
+}
+
+// carryOut has the switch carried out that the journal tells of, by another
+// process if there is one to do it.
+func carryOut(ctx context.Context, an *annex.Annex, j *journal, l database.Location, guard Guard) ([]string, error) {
+	if guard != nil && j.State != nil && !fault.Alone() {
+		d, err := guard(ctx, Order{Target: an.Target, Login: l}, an.Lock())
+		if err == nil && d.Failed != "" {
+			return nil, &notSwitchedError{errors.New(d.Failed)}
+		}
+		if err == nil {
+			return d.Warnings, nil
+		}
+		// It was killed, or could not be started: this process goes on with it.
+		if j, err = readJournal(an); err != nil || j == nil {
+			return nil, err
+		}
+	}
+	return advance(ctx, an, j, l)
+}
+
+// advance carries out the switch that the journal tells of, from wherever it
+// stands. With a *notSwitchedError everything is as it was; with another error
+// the journal stays, and the next run goes on.
+func advance(ctx context.Context, an *annex.Annex, j *journal, l database.Location) (warnings []string, err error) {
+	var ex database.Exchanger
+	if j.State != nil {
+		if ex, err = engines.Exchange(ctx, l); err != nil {
+			if j.Aside == nil && j.Step == switching { // it has not begun
+				return nil, &notSwitchedError{err}
+			}
+			return nil, err
+		}
+		defer func() { err = errors.Join(err, ex.Close()) }()
+	}
+	if j.Step == switching {
+		if err := exchangeBoth(ctx, an, j, l, ex); err != nil {
+			return nil, err
+		}
+	}
+	if j.Step == reverting {
+		return nil, revert(ctx, an, j, ex)
+	}
+	if ex != nil {
+		if warnings, err = ex.Complete(ctx, j.State, j.Aside); err != nil {
+			return nil, err
+		}
+	}
+	fault.Point("complete")
+	if err := settlePoint(ctx, an, j, ex); err != nil {
+		return nil, err
+	}
+	fault.Point("point")
+	return warnings, an.Remove(journalName)
+}
+
+// exchangeBoth exchanges the tables, then the folders. The tables are first, for
+// they may have to wait for others.
+func exchangeBoth(ctx context.Context, an *annex.Annex, j *journal, l database.Location, ex database.Exchanger) error {
+	if ex != nil {
+		if err := exchangeTables(ctx, an, j, l, ex); err != nil {
 			return err
 		}
 	}
-	if err := r.files.seal(mode); err != nil {
-		return err
-	}
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	// From here on nothing is interrupted: it is done in a moment, or undone.
-	ctx = context.WithoutCancel(ctx)
-	undo, err := r.switchFiles()
-	if err != nil {
-		return err
-	}
-	if r.db != nil && !inFolder {
-		rep, err := r.db.Switch(ctx)
-		if err != nil {
-			return errors.Join(err, undo())
+	fault.Point("tables")
+	if err := exchangeFolders(an, j); err != nil {
+		err = fmt.Errorf("exchange the folders: %w", err)
+		if ex == nil {
+			return &notSwitchedError{err}
 		}
-		r.res.Replaced = rep
-		r.res.Warnings = append(r.res.Warnings, rep.Warnings...)
+		j.Step, j.Record = reverting, nil
+		if e := errors.Join(j.write(an), revert(ctx, an, j, ex)); e != nil {
+			var not *notSwitchedError
+			if !errors.As(e, &not) {
+				return errors.Join(err, e)
+			}
+		}
+		return &notSwitchedError{err}
 	}
-	r.files.done = true
-	r.res.Switch = time.Since(start)
-	r.res.Files = site.Amount{Count: r.files.count, Bytes: r.files.bytes}
+	fault.Point("folders")
+	j.Step = completing
+	return j.write(an)
+}
+
+// exchangeTables makes sure that the state of the database is live.
+func exchangeTables(ctx context.Context, an *annex.Annex, j *journal, l database.Location, ex database.Exchanger) error {
+	done, err := ex.Exchanged(ctx, j.State, j.Aside)
+	if err != nil || done {
+		return err
+	}
+	err = ex.Exchange(ctx, j.State, j.Stamp, func(aside *database.State) error {
+		j.Aside = aside
+		return j.write(an)
+	})
+	if err == nil {
+		return nil
+	}
+	// The answer may have been lost, not the exchange.
+	again, e := engines.Exchange(ctx, l)
+	if e != nil {
+		return errors.Join(err, e)
+	}
+	done, e = again.Exchanged(ctx, j.State, j.Aside)
+	if e = errors.Join(e, again.Close()); e != nil {
+		return errors.Join(err, e)
+	}
+	if !done {
+		return &notSwitchedError{err}
+	}
 	return nil
 }
 
-// switchFiles puts the staged folder in the place of the target. undo puts the
-// old one back.
-func (r *run) switchFiles() (undo func() error, err error) {
-	p, s := r.plan, r.files
-	if p.Create {
-		if err := os.Rename(s.dir, p.Target); err != nil {
-			return nil, fmt.Errorf("put the new site in place: %w", err)
-		}
-		return func() error { return os.Rename(p.Target, s.dir) }, syncDir(p.parent)
+// revert puts the tables back, and removes those that were live for a moment.
+func revert(ctx context.Context, an *annex.Annex, j *journal, ex database.Exchanger) error {
+	done, err := ex.Exchanged(ctx, j.Aside, j.Back)
+	if err == nil && !done {
+		err = ex.Exchange(ctx, j.Aside, j.Stamp+"r", func(back *database.State) error {
+			j.Back = back
+			return j.write(an)
+		})
 	}
-	holder := r.holder()
-	if err := os.Mkdir(holder, 0o700); err != nil {
-		return nil, fmt.Errorf("make a place for what is replaced: %w", err)
+	if err == nil {
+		_, err = ex.Complete(ctx, j.Aside, j.Back)
 	}
-	old := filepath.Join(holder, "files")
-	if err := swap(s.dir, p.Target, old); err != nil {
-		return nil, errors.Join(fmt.Errorf("exchange the folders: %w", err), os.Remove(holder))
-	}
-	r.res.Kept = holder
-	if p.Lose.Count == 0 {
-		// An empty folder is not worth keeping.
-		if os.Remove(old) == nil && os.Remove(holder) == nil {
-			r.res.Kept = ""
+	if err == nil && j.What == "restore" {
+		err = ex.Drop(ctx, j.Back)
+	} else if err == nil { // what an undo would have put back is kept under other names now
+		p := &Point{}
+		if err = an.Read(filepath.Join(j.Point, pointName), p); err == nil {
+			p.State = j.Back
+			err = an.Write(filepath.Join(j.Point, pointName), p)
 		}
 	}
-	undo = func() error {
-		if r.res.Kept == "" {
-			return os.Rename(p.Target, s.dir)
-		}
-		return errors.Join(os.Rename(p.Target, s.dir), os.Rename(old, p.Target), os.Remove(holder))
-	}
-	return undo, syncDir(p.parent)
-}
-
-// holder is the folder that keeps what this restore replaces.
-func (r *run) holder() string {
-	return filepath.Join(r.plan.parent, "."+filepath.Base(r.plan.Target)+".hovix-before-"+r.opts.Now.UTC().Format("20060102-150405")+"-"+r.files.id)
-}
-
-func syncDir(dir string) error {
-	f, err := os.Open(dir)
 	if err != nil {
-		return nil // not every system lets a folder be opened
+		return err
 	}
-	defer f.Close()
-	_ = f.Sync()
-	return nil
+	j.Step = staging
+	return errors.Join(j.write(an), &notSwitchedError{errors.New("the folders could not be exchanged, and the tables are back")})
 }
 
-// writeSettings puts the target's values into the archive's settings files.
-func (r *run) writeSettings() error {
-	t := site.SettingsTarget{Root: r.plan.Target, Database: r.plan.location, Address: r.plan.address, Existing: r.plan.existing}
-	if r.m.Database != nil {
-		t.Prefix = r.m.Database.Prefix
-		if r.plan.inside != "" {
-			t.Database.Path = filepath.ToSlash(r.plan.inside)
-		}
-	}
-	var names []string
-	for rel := range r.settings {
-		names = append(names, rel)
-	}
-	slices.Sort(names)
-	files := site.Files{}
-	for _, rel := range names {
-		files[rel] = r.settings[rel].content
-	}
-	if err := r.kind.Write(files, t); err != nil {
-		return fmt.Errorf("write the settings: %w", err)
-	}
-	for _, rel := range names { // what is in its place already is no leftover
-		files[rel] = r.way.File(rel, files[rel])
-		if err := r.files.write(rel, r.settings[rel].entry, files[rel]); err != nil {
+// exchangeFolders makes sure that the folder is live which is to be, and that the
+// other is held by the point. Serials tell which is which.
+func exchangeFolders(an *annex.Annex, j *journal) error {
+	held, between := an.Path(j.Point, filesName), an.Path(j.Point, filesName+".old")
+	now := fsys.SerialOf(an.Target)
+	switch {
+	case now == j.Folder: // it is done, or was done but for the last of three renames
+	case j.Folder == 0:
+		if err := os.Rename(an.Target, held); err != nil {
 			return err
 		}
-		r.res.Settings = append(r.res.Settings, rel)
-	}
-	return nil
-}
-
-// finish does what needs the new site in place. Its failures are warnings: the
-// site is there.
-func (r *run) finish(ctx context.Context) {
-	warn := func(err error) {
+	case fsys.SerialOf(held) != j.Folder:
+		return fmt.Errorf("%s is not the folder that was staged", held)
+	case now == 0:
+		if err := os.Rename(held, an.Target); err != nil {
+			return err
+		}
+	default:
+		err := fsys.Exchange(held, an.Target)
+		if errors.Is(err, fsys.ErrNotAtOnce) {
+			if err = os.Rename(an.Target, between); err == nil {
+				fault.Point("between")
+				if err = os.Rename(held, an.Target); err != nil {
+					return errors.Join(err, os.Rename(between, an.Target))
+				}
+			}
+		}
 		if err != nil {
-			r.res.Warnings = append(r.res.Warnings, err.Error())
+			return err
 		}
 	}
-	if r.res.Replaced != nil && (len(r.res.Replaced.PutBack) > 0) && r.res.Kept == "" {
-		r.res.Kept = r.holder()
-		warn(os.Mkdir(r.res.Kept, 0o700))
+	if err := os.Rename(between, held); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
-	if r.res.Kept != "" {
-		warn(os.WriteFile(filepath.Join(r.res.Kept, "PUT-BACK.txt"), r.putBack(), 0o600))
-	}
-	if r.db == nil {
-		return
-	}
-	db, err := engines.Open(ctx, r.plan.location)
-	if err != nil {
-		warn(fmt.Errorf("read the new database: %w", err))
-		return
-	}
-	defer db.Close()
-	r.res.Accounts, err = r.kind.Accounts(ctx, r.m.Database.Prefix, db)
-	warn(err)
+	return errors.Join(fsys.SyncDir(filepath.Dir(an.Target)), fsys.SyncDir(an.Path(j.Point)))
 }
-
-// putBack says how to undo the restore by hand.
-func (r *run) putBack() []byte {
-	var b strings.Builder
-	p := r.plan
-	fmt.Fprintf(&b, "What a restore replaced on %s\n\n", r.opts.Now.UTC().Format("2 January 2006 at 15:04:05 UTC"))
-	if _, err := os.Stat(filepath.Join(r.res.Kept, "files")); err == nil {
-		fmt.Fprintf(&b, "The old folder %s is in files/ beside this text. To put it back:\n\n", p.Target)
-		fmt.Fprintf(&b, "    mv %s %s\n    mv %s %s\n\n", shellQuote(p.Target), shellQuote(p.Target+".new"), shellQuote(filepath.Join(r.res.Kept, "files")), shellQuote(p.Target))
-	}
-	if rep := r.res.Replaced; rep != nil && len(rep.PutBack) > 0 {
-		fmt.Fprintf(&b, "The old state of %s is kept beside the new. To put it back, run there:\n\n", p.Database)
-		for _, s := range rep.PutBack {
-			fmt.Fprintf(&b, "    %s\n", s)
-		}
-		b.WriteString("\n")
-	}
-	b.WriteString("If the new site is as it should be, this folder")
-	if rep := r.res.Replaced; rep != nil && len(rep.Tables) > 0 {
-		b.WriteString(" and the tables whose names begin with _hovix_before_")
-	}
-	b.WriteString(" can be removed.\n")
-	return []byte(b.String())
-}
-
-func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

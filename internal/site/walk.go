@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"errors"
+	"hovix/internal/annex"
 	"io/fs"
 	"path"
 	"path/filepath"
@@ -139,7 +140,7 @@ func (s *Site) reason(rel string, d fs.DirEntry) string {
 		return "version control"
 	case d.IsDir() && slices.Contains(s.Caches, rel):
 		return "cache"
-	case strings.Contains(name, ".hovix-stage-"), strings.Contains(name, ".hovix-before-"):
+	case strings.Contains(name, ".hovix-stage-"), strings.Contains(name, ".hovix-before-"), d.IsDir() && annex.IsName(name):
 		return "an earlier restore"
 	case !d.IsDir() && !d.Type().IsRegular() && d.Type()&fs.ModeSymlink == 0:
 		return "neither a file nor a folder nor a link"

@@ -325,3 +325,26 @@ func Stored(t testing.TB, want int64) func(int64, error) {
 		require.Equal(t, want, n)
 	}
 }
+
+// Exchange makes a state of a database live, as a switch does, and gives the one
+// that was put aside, with the warnings.
+func Exchange(t testing.TB, ex database.Exchanger, s *database.State, stamp string) (*database.State, []string) {
+	t.Helper()
+	var aside *database.State
+	done, err := ex.Exchanged(t.Context(), s, nil)
+	require.NoError(t, err)
+	require.False(t, done, "before the exchange")
+	require.NoError(t, ex.Exchange(t.Context(), s, stamp, func(a *database.State) error {
+		aside = a
+		return nil
+	}))
+	done, err = ex.Exchanged(t.Context(), s, aside)
+	require.NoError(t, err)
+	require.True(t, done, "after the exchange")
+	var warnings []string
+	for range 2 { // after a crash it is done once more
+		warnings, err = ex.Complete(t.Context(), s, aside)
+		require.NoError(t, err)
+	}
+	return aside, warnings
+}

@@ -39,3 +39,16 @@ func Edit(ctx context.Context, l database.Location) (database.Editor, error) {
 	}
 	return nil, fmt.Errorf("unknown database engine %q", l.Engine)
 }
+
+// Exchange opens the database at l to exchange its states.
+func Exchange(ctx context.Context, l database.Location) (database.Exchanger, error) {
+	switch l.Engine {
+	case database.SQLite:
+		return sqlite.NewExchanger(ctx, l)
+	case database.MariaDB:
+		return mariadb.NewExchanger(ctx, l)
+	case database.Postgres:
+		return postgres.NewExchanger(ctx, l)
+	}
+	return nil, fmt.Errorf("unknown database engine %q", l.Engine)
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"net"
 	"strings"
 	"testing"
@@ -126,7 +127,7 @@ func TestStage(t *testing.T) {
 	def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `t` (`id` int NOT NULL AUTO_INCREMENT, `v` text, `n` int, PRIMARY KEY (`id`), KEY `n` (`n`), UNIQUE KEY `v` (`v`(50)))"), sqltext.MySQL)
 	require.NoError(t, err)
 	stage := func() database.Stage {
-		s, err := NewStage(t.Context(), l, 2)
+		s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 2})
 		require.NoError(t, err)
 		require.NoError(t, s.Define(t.Context(), def))
 		require.Error(t, s.Define(t.Context(), def), "a table is defined once")
@@ -139,23 +140,28 @@ func TestStage(t *testing.T) {
 	require.NoError(t, s.Discard(t.Context()))
 	assert.Equal(t, before, tables())
 
-	rep, err := stage().Switch(t.Context())
+	state, said, err := stage().Seal(t.Context())
 	require.NoError(t, err)
+	assert.Empty(t, said)
+	ex := exchanges(t, l)
+	kept, warnings := testenv.Exchange(t, ex, state, "x")
 	assert.Equal(t, "v\nnew\n", value())
-	assert.Empty(t, rep.Warnings)
+	assert.Empty(t, warnings)
 	definition := testenv.Client(t, l, []byte("SHOW CREATE TABLE t"))
 	for _, key := range []string{"PRIMARY KEY (`id`)", "KEY `n` (`n`)", "UNIQUE KEY `v` (`v`(50))"} {
 		assert.Contains(t, definition, key)
 	}
-	assert.Equal(t, "v\nlive\n", testenv.Client(t, l, []byte("SELECT v FROM `"+rep.Tables["t"]+"`")))
-	testenv.Client(t, l, []byte(strings.Join(rep.PutBack, "\n")))
+	assert.Equal(t, "v\nlive\n", testenv.Client(t, l, []byte("SELECT v FROM `"+kept.Tables["t"]+"`")))
+	byHand, err := ex.ByHand(t.Context(), kept)
+	require.NoError(t, err)
+	testenv.Client(t, l, []byte(strings.Join(byHand, "\n")))
 	assert.Equal(t, before, tables(), "by hand it is all as before")
 	assert.Equal(t, "v\nlive\n", value())
 }
 
 func TestStageExplainsWhatDoesNotFit(t *testing.T) {
 	l := testenv.MariaDB(t)
-	s, err := NewStage(t.Context(), l, 2)
+	s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 2})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, s.Discard(context.Background())) }()
 	def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE t (v varchar(3), b longblob)"), sqltext.MySQL)
@@ -215,22 +221,24 @@ func TestNearestCollation(t *testing.T) {
 // staged with collations that this server knows, and it is said.
 func TestCollationsOfAnotherServer(t *testing.T) {
 	l := testenv.MariaDB(t)
-	s, err := NewStage(t.Context(), l, 1)
+	s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 1})
 	require.NoError(t, err)
 	def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `a` (`v` varchar(60) COLLATE utf8mb4_0900_as_cs DEFAULT 'COLLATE utf8mb4_0900_ai_ci', KEY `k` (`v`)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_0900_ai_ci"), sqltext.MySQL)
 	require.NoError(t, err)
 	require.NoError(t, s.Define(t.Context(), def))
 	require.NoError(t, s.AddObject(t.Context(), database.Object{Kind: database.View, Name: "b", SQL: "CREATE VIEW `b` AS select `v` collate utf8mb4_0900_ai_ci AS `x` from `a`"}))
-	rep, err := s.Switch(t.Context())
+	state, said, err := s.Seal(t.Context())
 	require.NoError(t, err)
-	require.Len(t, rep.Warnings, 2)
-	assert.Contains(t, rep.Warnings[0], "does not know the collation utf8mb4_0900_as_cs; it is utf8mb4_uca1400_as_cs now")
+	_, warnings := testenv.Exchange(t, exchanges(t, l), state, "x")
+	assert.Empty(t, warnings)
+	require.Len(t, said, 2)
+	assert.Contains(t, said[0], "does not know the collation utf8mb4_0900_as_cs; it is utf8mb4_uca1400_as_cs now")
 	out := testenv.Client(t, l, []byte("SHOW CREATE TABLE a; SHOW CREATE VIEW b;"))
 	assert.Contains(t, out, "COLLATE utf8mb4_uca1400_as_cs DEFAULT 'COLLATE utf8mb4_0900_ai_ci'")
 	assert.NotContains(t, strings.ReplaceAll(out, "'COLLATE utf8mb4_0900_ai_ci'", ""), "0900")
 	bad, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `c` (`v` varchar(10) COLLATE klingon_ci)"), sqltext.MySQL)
 	require.NoError(t, err)
-	s, err = NewStage(t.Context(), l, 1)
+	s, err = NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 1})
 	require.NoError(t, err)
 	assert.ErrorContains(t, s.Define(t.Context(), bad), "knows neither the collation klingon_ci nor one like it")
 	require.NoError(t, s.Discard(t.Context()))
@@ -295,3 +303,66 @@ func TestTablesWithoutSnapshot(t *testing.T) {
 }
 
 func second(_ int64, err error) error { return err }
+
+// exchanges opens a database to exchange its states.
+func exchanges(t *testing.T, l database.Location) database.Exchanger {
+	t.Helper()
+	ex, err := NewExchanger(t.Context(), l)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = ex.Close() })
+	return ex
+}
+
+// TestExchangeAndBack: whatever is bound to names (foreign keys, those of other
+// tables too, triggers, views, routines) is that of the state that is live, after
+// an exchange, one back, and one forth again.
+func TestExchangeAndBack(t *testing.T) {
+	l := testenv.MariaDB(t)
+	testenv.ExecAs(t, l, `CREATE TABLE p (id INT PRIMARY KEY, v TEXT) ENGINE=InnoDB; CREATE TABLE c (id INT PRIMARY KEY, p INT, CONSTRAINT own FOREIGN KEY (p) REFERENCES p (id)) ENGINE=InnoDB;
+		CREATE TABLE other (p INT, CONSTRAINT theirs FOREIGN KEY (p) REFERENCES p (id) ON DELETE CASCADE) ENGINE=InnoDB; CREATE VIEW w AS SELECT 'old' AS v; CREATE TABLE old_only (x INT); CREATE VIEW new_view AS SELECT 1;
+		CREATE TRIGGER tr BEFORE INSERT ON c FOR EACH ROW SET NEW.p=1; CREATE TRIGGER old_tr AFTER INSERT ON p FOR EACH ROW SET @x=1; CREATE FUNCTION f() RETURNS INT RETURN 1; INSERT INTO p VALUES (1,'old');`)
+	catalog := func() string {
+		return testenv.Client(t, l, []byte(`SELECT 'table', TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_NAME NOT LIKE '\_hovix%' ORDER BY TABLE_NAME;
+			SELECT 'key', TABLE_NAME, CONSTRAINT_NAME, REFERENCED_TABLE_NAME, DELETE_RULE FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA=DATABASE() ORDER BY TABLE_NAME;
+			SELECT 'trigger', TRIGGER_NAME, EVENT_OBJECT_TABLE, ACTION_STATEMENT FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY TRIGGER_NAME;
+			SELECT * FROM w; SELECT f() AS f; SELECT * FROM p;`))
+	}
+	before := catalog()
+	s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 1})
+	require.NoError(t, err)
+	for _, def := range []string{"CREATE TABLE `p` (`id` int NOT NULL, `v` text, PRIMARY KEY (`id`)) ENGINE=InnoDB", "CREATE TABLE `c` (`id` int NOT NULL, `p` int, PRIMARY KEY (`id`), KEY `k` (`p`), CONSTRAINT `own` FOREIGN KEY (`p`) REFERENCES `p` (`id`)) ENGINE=InnoDB", "CREATE TABLE `new_view` (`x` int)"} {
+		d, err := sqltext.ParseCreateTable([]byte(def), sqltext.MySQL)
+		require.NoError(t, err)
+		require.NoError(t, s.Define(t.Context(), d))
+		require.NoError(t, s.Finish(t.Context(), d.Name, nil))
+	}
+	testenv.Stored(t, 1)(s.Insert(t.Context(), "p", []byte("INSERT INTO "+s.Target("p")+" VALUES (1,'new')")))
+	for _, o := range []database.Object{{Kind: database.Routine, Name: "f", SQL: "CREATE FUNCTION `f`() RETURNS int RETURN 2"}, {Kind: database.View, Name: "w", SQL: "CREATE VIEW `w` AS select 'new' AS `v`"},
+		{Kind: database.View, Name: "old_only", SQL: "CREATE VIEW `old_only` AS select 1 AS `x`"}, {Kind: database.Trigger, Name: "tr", SQL: "CREATE TRIGGER `tr` BEFORE INSERT ON `p` FOR EACH ROW SET NEW.v='x'", Mode: "ANSI"}} {
+		require.NoError(t, s.AddObject(t.Context(), o))
+	}
+	state, _, err := s.Seal(t.Context())
+	require.NoError(t, err)
+	ex := exchanges(t, l)
+	kept, warnings := testenv.Exchange(t, ex, state, "one")
+	assert.Empty(t, warnings)
+	after := catalog()
+	assert.Contains(t, after, "own\tp")
+	assert.Contains(t, after, "theirs\tp\tCASCADE", "a key of a table that stays points to the new one")
+	assert.Contains(t, after, "1\tnew")
+	assert.NotContains(t, after, "old_tr")
+	assert.NotEqual(t, before, after)
+	for i, want := range []string{before, after, before} {
+		kept, warnings = testenv.Exchange(t, ex, kept, fmt.Sprint("two", i))
+		assert.Empty(t, warnings)
+		assert.Equal(t, want, catalog())
+	}
+	require.NoError(t, ex.Check(t.Context(), kept))
+	size, err := ex.Size(t.Context(), kept)
+	require.NoError(t, err)
+	assert.Positive(t, size)
+	require.NoError(t, ex.Drop(t.Context(), kept))
+	assert.Equal(t, before, catalog())
+	assert.NotContains(t, testenv.Client(t, l, []byte("SHOW TABLES;")), "_hovix")
+	assert.ErrorContains(t, ex.Check(t.Context(), kept), "is gone, which was kept as _hovix_before_")
+}

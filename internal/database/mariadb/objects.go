@@ -24,9 +24,12 @@ func (r *reader) NotCarried(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
+// notOurs is true of tables that belong to the site, not to an undo point.
+const notOurs = `TABLE_NAME NOT LIKE '\_hovix\_%'`
+
 // sequences lists the sequences, which MySQL does not have.
 func (r *reader) sequences(ctx context.Context) (names []string, err error) {
-	rows, err := r.Strings(ctx, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE='SEQUENCE' ORDER BY TABLE_NAME")
+	rows, err := r.Strings(ctx, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE='SEQUENCE' AND "+notOurs+" ORDER BY TABLE_NAME")
 	if err != nil {
 		return nil, fmt.Errorf("list sequences: %w", err)
 	}
@@ -48,7 +51,7 @@ type source struct {
 var sources = []source{
 	{database.Routine, "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE() AND ROUTINE_TYPE='FUNCTION' AND ROUTINE_DEFINITION IS NOT NULL ORDER BY ROUTINE_NAME", "SHOW CREATE FUNCTION ", 2, 1},
 	{database.Routine, "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE() AND ROUTINE_TYPE='PROCEDURE' AND ROUTINE_DEFINITION IS NOT NULL ORDER BY ROUTINE_NAME", "SHOW CREATE PROCEDURE ", 2, 1},
-	{database.View, "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA=DATABASE() ORDER BY TABLE_NAME", "SHOW CREATE VIEW ", 1, -1},
+	{database.View, "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA=DATABASE() AND " + notOurs + " ORDER BY TABLE_NAME", "SHOW CREATE VIEW ", 1, -1},
 	{database.Trigger, "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_ORDER", "SHOW CREATE TRIGGER ", 2, 1},
 	{database.Event, "SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA=DATABASE() ORDER BY EVENT_NAME", "SHOW CREATE EVENT ", 3, 1},
 }

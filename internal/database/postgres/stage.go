@@ -3,8 +3,6 @@ package postgres
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -21,7 +19,7 @@ import (
 // stage builds everything in schemas of its own in the target database.
 type stage struct {
 	l       database.Location
-	id      string
+	opts    database.StageOptions
 	conns   chan *pgconn.PgConn // nil in it: one that is still to be opened
 	mu      sync.Mutex
 	schemas map[string]string // schema → the one in which it is staged
@@ -56,19 +54,15 @@ func canStage(ctx context.Context, conn *pgconn.PgConn, l database.Location) err
 	return ce
 }
 
-// NewStage connects to the target database and prepares staging with the given
-// number of connections.
-func NewStage(ctx context.Context, l database.Location, connections int) (database.Stage, error) {
-	s := &stage{l: l, conns: make(chan *pgconn.PgConn, connections), schemas: map[string]string{}, names: map[string]bool{}}
-	b := make([]byte, 4)
-	_, _ = rand.Read(b)
-	s.id = hex.EncodeToString(b)
+// NewStage connects to the target database and prepares staging.
+func NewStage(ctx context.Context, l database.Location, opts database.StageOptions) (database.Stage, error) {
+	s := &stage{l: l, opts: opts, conns: make(chan *pgconn.PgConn, opts.Connections), schemas: map[string]string{}, names: map[string]bool{}}
 	first, err := connect(ctx, l)
 	if err != nil {
 		return nil, err
 	}
 	s.conns <- first
-	for range connections - 1 {
+	for range opts.Connections - 1 {
 		s.conns <- nil
 	}
 	if err = canStage(ctx, first, l); err == nil {
@@ -126,7 +120,7 @@ func (s *stage) schema(ctx context.Context, name string) (string, error) {
 	if staged := s.schemas[name]; staged != "" {
 		return staged, nil
 	}
-	staged := fmt.Sprintf("_hovix_%s_%d", s.id, len(s.schemas))
+	staged := fmt.Sprintf("_hovix_%s_%d", s.opts.ID, len(s.schemas))
 	if err := s.exec(ctx, "make a schema to stage in", "CREATE SCHEMA "+staged); err != nil {
 		return "", err
 	}
@@ -273,13 +267,18 @@ func (s *stage) rangeType(ctx context.Context, o database.Object) error {
 	if err := s.exec(ctx, "make schema "+schema, "CREATE SCHEMA IF NOT EXISTS "+quote(schema)); err != nil {
 		return err
 	}
-	if err := s.run(ctx, "make type "+o.Name, o.SQL); err != nil {
+	if err := s.note("DROP TYPE IF EXISTS " + sqltext.QuoteRelation(o.Name)); err != nil {
 		return err
 	}
+	return s.run(ctx, "make type "+o.Name, o.SQL)
+}
+
+// note remembers how to undo what is about to be made outside of the stage.
+func (s *stage) note(undo string) error {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.made = append(s.made, "DROP TYPE IF EXISTS "+sqltext.QuoteRelation(o.Name))
-	return nil
+	s.made = append(s.made, undo)
+	s.mu.Unlock()
+	return s.opts.Noted(undo)
 }
 
 // extension makes an extension that the database lacks.
@@ -292,12 +291,12 @@ func (s *stage) extension(ctx context.Context, o database.Object) error {
 	if err != nil || len(rows) > 0 {
 		return err
 	}
+	if err := s.note("DROP EXTENSION IF EXISTS " + quote(o.Name)); err != nil {
+		return err
+	}
 	if err := s.exec(ctx, "make the extension "+o.Name, o.SQL); err != nil {
 		return fmt.Errorf("%w; an administrator of the server can make it with: %s", err, o.SQL)
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.made = append(s.made, "DROP EXTENSION IF EXISTS "+quote(o.Name))
 	return nil
 }
 
@@ -335,6 +334,12 @@ func (s *stage) Ready(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// Seal gives the schemas in which everything stands.
+func (s *stage) Seal(context.Context) (*database.State, []string, error) {
+	s.done = true
+	return &database.State{Engine: database.Postgres, Schemas: s.schemas, Inherit: true}, nil, s.close()
 }
 
 func (s *stage) Discard(context.Context) error {

@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"database/sql"
 	"math"
 	"os"
 	"path/filepath"
@@ -108,7 +109,7 @@ func TestStageAndSwitch(t *testing.T) {
 	before, err := os.ReadFile(l.Path)
 	require.NoError(t, err)
 	fill := func() database.Stage {
-		s, err := NewStage(t.Context(), l.Path+".new", l.Path)
+		s, err := NewStage(t.Context(), StagePath(l.Path, "abcd"), false)
 		require.NoError(t, err)
 		def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE a (b TEXT)"), sqltext.SQLite)
 		require.NoError(t, err)
@@ -124,16 +125,50 @@ func TestStageAndSwitch(t *testing.T) {
 	assert.Equal(t, before, now, "staging leaves the live file alone")
 	require.NoError(t, s.Discard(t.Context()))
 	require.NoError(t, s.Discard(t.Context()), "twice does no harm")
-	assert.NoFileExists(t, l.Path+".new")
+	assert.NoFileExists(t, StagePath(l.Path, "abcd"))
 
-	rep, err := fill().Switch(t.Context())
+	state, _, err := fill().Seal(t.Context())
 	require.NoError(t, err)
+	ex, err := NewExchanger(t.Context(), l)
+	require.NoError(t, err)
+	aside, _ := testenv.Exchange(t, ex, state, "one")
 	assert.Equal(t, "x\ny\n", testenv.Client(t, l, []byte("SELECT b FROM v;")))
-	kept, err := os.ReadFile(rep.File)
+	kept, err := os.ReadFile(aside.File)
 	require.NoError(t, err)
 	assert.Equal(t, before, kept)
-	_, err = NewStage(t.Context(), l.Path, "")
+	for range 2 {
+		aside, _ = testenv.Exchange(t, ex, aside, "two")
+	}
+	assert.Equal(t, "x\ny\n", testenv.Client(t, l, []byte("SELECT b FROM v;")))
+	require.NoError(t, ex.Drop(t.Context(), aside))
+	assert.ErrorContains(t, ex.Check(t.Context(), aside), "is gone")
+	_, err = NewStage(t.Context(), l.Path, true)
 	assert.ErrorContains(t, err, "exists already")
+}
+
+// TestExchangeTakesTheLogAlong: what is still in the log of a live database is in
+// the old file, and no log of the old one stays for the new.
+func TestExchangeTakesTheLogAlong(t *testing.T) {
+	l := db(t, "CREATE TABLE old (a);")
+	live, err := sql.Open("sqlite", l.Path)
+	require.NoError(t, err)
+	defer live.Close()
+	for _, q := range []string{"PRAGMA journal_mode=WAL", "PRAGMA wal_autocheckpoint=0", "INSERT INTO old VALUES ('in the log')"} {
+		_, err = live.Exec(q)
+		require.NoError(t, err)
+	}
+	s, err := NewStage(t.Context(), StagePath(l.Path, "abcd"), false)
+	require.NoError(t, err)
+	state, _, err := s.Seal(t.Context())
+	require.NoError(t, err)
+	ex, err := NewExchanger(t.Context(), l)
+	require.NoError(t, err)
+	aside, _ := testenv.Exchange(t, ex, state, "one")
+	for _, suffix := range []string{"-wal", "-shm"} {
+		assert.NoFileExists(t, l.Path+suffix)
+	}
+	assert.Equal(t, "in the log\n", testenv.Client(t, database.Location{Engine: database.SQLite, Path: aside.File}, []byte("SELECT a FROM old;")))
+	assert.Equal(t, "ok\n", testenv.Client(t, l, []byte("PRAGMA integrity_check;")))
 }
 
 func BenchmarkRows(b *testing.B) {

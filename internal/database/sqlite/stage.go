@@ -9,28 +9,27 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/fsys"
 )
 
 // stage builds a new database file.
 type stage struct {
-	path    string // the new file
-	final   string // where it goes at the switch; empty if it is there already
-	db      *sql.DB
-	mu      sync.Mutex // one writer at a time
-	objects []string
-	done    bool
+	path     string // the new file
+	inFolder bool   // it lies where it belongs
+	db       *sql.DB
+	mu       sync.Mutex // one writer at a time
+	objects  []string
+	done     bool
 }
 
-// NewStage begins a new database in the file at path, which must not exist. At
-// the switch it takes the place of the file final; where final is empty, path
-// lies in a folder that is switched as a whole.
-func NewStage(ctx context.Context, path, final string) (database.Stage, error) {
+// NewStage begins a new database in the file at path, which must not exist: that
+// of StagePath, or inFolder, a place in a folder that is exchanged as a whole.
+func NewStage(ctx context.Context, path string, inFolder bool) (database.Stage, error) {
 	if _, err := os.Lstat(path); err == nil {
 		return nil, fmt.Errorf("stage the database: %s exists already", path)
 	}
@@ -44,7 +43,7 @@ func NewStage(ctx context.Context, path, final string) (database.Stage, error) {
 	if err := f.Close(); err != nil {
 		return nil, err
 	}
-	s := &stage{path: path, final: final}
+	s := &stage{path: path, inFolder: inFolder}
 	if s.db, err = sql.Open("sqlite", path); err != nil {
 		return nil, fmt.Errorf("stage the database: %w", err)
 	}
@@ -111,34 +110,29 @@ func (s *stage) Touch(ctx context.Context, stmt string) error {
 // Ready has nothing to do: all is in the new file already.
 func (s *stage) Ready(context.Context) error { return nil }
 
-func (s *stage) Switch(ctx context.Context) (*database.Replaced, error) {
+// Seal closes the new file. Where it lies in a folder that is exchanged as a
+// whole, there is no state to exchange.
+func (s *stage) Seal(ctx context.Context) (*database.State, []string, error) {
 	for _, o := range append(s.objects, "COMMIT") {
 		if err := s.exec(ctx, o); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	if err := s.db.Close(); err != nil {
-		return nil, fmt.Errorf("close the new database: %w", err)
+		return nil, nil, fmt.Errorf("close the new database: %w", err)
 	}
 	if err := syncFile(s.path); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	s.done = true
-	rep := &database.Replaced{}
-	if s.final == "" {
-		return rep, nil
+	if s.inFolder {
+		return nil, nil, nil
 	}
-	if _, err := os.Lstat(s.final); err == nil {
-		rep.File = s.final + ".hovix-before-" + time.Now().UTC().Format("20060102-150405")
-		if err := os.Rename(s.final, rep.File); err != nil {
-			return nil, fmt.Errorf("put the old database aside: %w", err)
-		}
-		rep.PutBack = []string{fmt.Sprintf("mv '%s' '%s'", rep.File, s.final)}
+	st, err := os.Lstat(s.path)
+	if err != nil {
+		return nil, nil, fmt.Errorf("look at the new database: %w", err)
 	}
-	if err := os.Rename(s.path, s.final); err != nil {
-		return nil, fmt.Errorf("put the new database in place: %w", err)
-	}
-	return rep, nil
+	return &database.State{Engine: database.SQLite, File: s.path, Serial: fsys.Serial(st)}, nil, nil
 }
 
 func syncFile(path string) error {

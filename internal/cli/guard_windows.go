@@ -1,0 +1,5 @@
+package cli
+
+import "os/exec"
+
+func apart(*exec.Cmd) {}

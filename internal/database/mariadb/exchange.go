@@ -1,0 +1,477 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/go-sql-driver/mysql"
+
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+	"hovix/internal/fault"
+)
+
+// Numbers of server errors that mean that a definer is not allowed.
+const (
+	erNeedsRight  = 1227
+	erNoSuchUser  = 1449
+	erDefinerSelf = 1370
+)
+
+// exchanger exchanges states of a database.
+type exchanger struct{ db *sql.DB }
+
+// NewExchanger connects to the database at l to exchange its states. A statement
+// that waits for another's lock gives up after ten seconds.
+func NewExchanger(ctx context.Context, l database.Location) (database.Exchanger, error) {
+	vars := stageVars()
+	vars["lock_wait_timeout"] = "10"
+	db, err := connect(ctx, l, vars)
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	return &exchanger{db}, nil
+}
+
+func (x *exchanger) Close() error { return x.db.Close() }
+
+func (x *exchanger) exec(ctx context.Context, what, q string) error {
+	if _, err := x.db.ExecContext(ctx, q); err != nil {
+		return explainStatement(what, len(q), err)
+	}
+	return nil
+}
+
+func (x *exchanger) strings(ctx context.Context, what, q string) ([][]string, error) {
+	rows, err := stringRows(x.db.QueryContext(ctx, q))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", what, err)
+	}
+	return rows, nil
+}
+
+// types gives what stands in the database, as the server calls its kinds.
+func (x *exchanger) types(ctx context.Context) (map[string]string, error) {
+	rows, err := x.strings(ctx, "list the tables of the target", "SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE()")
+	types := map[string]string{}
+	for _, row := range rows {
+		types[row[0]] = row[1]
+	}
+	return types, err
+}
+
+// sortedKeys gives the names of tables in an order that is always the same.
+func sortedKeys(m map[string]string) (names []string) {
+	for name := range m {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// Exchange renames all tables in one statement, which the server does wholly or
+// not at all. Views that are replaced are renamed with them.
+func (x *exchanger) Exchange(ctx context.Context, s *database.State, stamp string, record func(*database.State) error) error {
+	types, err := x.types(ctx)
+	if err != nil {
+		return err
+	}
+	if err := x.Check(ctx, s); err != nil {
+		return err
+	}
+	aside := &database.State{Engine: database.MariaDB, Tables: map[string]string{}}
+	var renames []string
+	putAside := func(name string) {
+		if types[name] == "" || aside.Tables[name] != "" {
+			return
+		}
+		kept := fmt.Sprintf("_hovix_before_%s_%d_%s", stamp, len(aside.Tables), name)
+		kept = strings.ToValidUTF8(kept[:min(len(kept), 60)], "")
+		aside.Tables[name] = kept
+		renames = append(renames, quote(name)+" TO "+quote(kept))
+	}
+	for _, name := range s.Absent {
+		putAside(name)
+	}
+	for _, name := range sortedKeys(s.Tables) {
+		if s.Tables[name] == name { // it stands there already
+			aside.Absent = append(aside.Absent, name)
+			continue
+		}
+		putAside(name)
+		if aside.Tables[name] == "" {
+			aside.Absent = append(aside.Absent, name)
+		}
+		renames = append(renames, quote(s.Tables[name])+" TO "+quote(name))
+	}
+	for _, o := range s.Objects {
+		if o.Kind == database.View {
+			putAside(o.Name)
+			if aside.Tables[o.Name] == "" {
+				aside.Absent = append(aside.Absent, o.Name)
+			}
+		}
+	}
+	if err := x.capture(ctx, s, aside); err != nil {
+		return err
+	}
+	if err := record(aside); err != nil {
+		return err
+	}
+	fault.Point("database")
+	if len(renames) == 0 {
+		return nil
+	}
+	return x.exec(ctx, "exchange the tables", "RENAME TABLE "+strings.Join(renames, ", "))
+}
+
+// capture reads the definitions of what is bound to names and is to give way.
+func (x *exchanger) capture(ctx context.Context, s, aside *database.State) error {
+	if err := x.captureKeys(ctx, s, aside); err != nil {
+		return err
+	}
+	var incoming []string
+	for _, o := range s.Objects {
+		switch o.Kind {
+		case database.Trigger:
+			incoming = append(incoming, o.Name)
+		case database.Routine, database.Procedure, database.Event:
+			if err := x.captureObject(ctx, aside, o.Kind, o.Name); err != nil {
+				return err
+			}
+		}
+	}
+	rows, err := x.strings(ctx, "list triggers", "SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_ORDER")
+	if err != nil {
+		return err
+	}
+	live := map[string]bool{}
+	for _, row := range rows {
+		live[row[0]] = true
+		if aside.Tables[row[1]] != "" || slices.Contains(incoming, row[0]) {
+			if err := x.captureObject(ctx, aside, database.Trigger, row[0]); err != nil {
+				return err
+			}
+		}
+	}
+	for _, name := range incoming {
+		if !live[name] {
+			aside.Objects = append(aside.Objects, database.Attached{Kind: database.Trigger, Name: name})
+		}
+	}
+	return nil
+}
+
+// captureObject notes a live object, or that there is none.
+func (x *exchanger) captureObject(ctx context.Context, aside *database.State, kind database.ObjectKind, name string) error {
+	o := database.Attached{Kind: kind, Name: name}
+	def, mode := 2, 1
+	if kind == database.Event {
+		def = 3
+	}
+	rows, err := x.strings(ctx, "read "+word(kind)+" "+name, "SHOW CREATE "+word(kind)+" "+quote(name))
+	var my *mysql.MySQLError
+	switch {
+	case errors.As(err, &my): // there is none
+	case err != nil:
+		return err
+	case rows[0][def] == "":
+		return fmt.Errorf("the target has the %s %s, whose text this user may not read, so that it could not be put back; drop it first, or restore as the user who made it", kind, name)
+	default:
+		o.SQL, o.Mode = rows[0][def], rows[0][mode]
+	}
+	aside.Objects = append(aside.Objects, o)
+	return nil
+}
+
+// word is what SQL calls a kind.
+func word(kind database.ObjectKind) string {
+	if kind == database.Routine {
+		return "FUNCTION"
+	}
+	return strings.ToUpper(string(kind))
+}
+
+// captureKeys notes the foreign keys of the tables that give way. Those of other
+// tables that point to them are to point to the new ones, and back again.
+func (x *exchanger) captureKeys(ctx context.Context, s, aside *database.State) error {
+	rows, err := x.strings(ctx, "list foreign keys", "SELECT TABLE_NAME, CONSTRAINT_NAME, REFERENCED_TABLE_NAME FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA=DATABASE() ORDER BY TABLE_NAME, CONSTRAINT_NAME")
+	if err != nil {
+		return err
+	}
+	items := map[string][]sqltext.Item{}
+	for _, row := range rows {
+		mine, parents := aside.Tables[row[0]] != "", aside.Tables[row[2]] != ""
+		if !mine && !parents || strings.HasPrefix(row[0], "_hovix_") {
+			continue
+		}
+		if items[row[0]] == nil {
+			def, err := x.strings(ctx, "read table "+row[0], "SHOW CREATE TABLE "+quote(row[0]))
+			if err != nil {
+				return err
+			}
+			table, err := sqltext.ParseCreateTable([]byte(def[0][1]), sqltext.MySQL)
+			if err != nil {
+				return fmt.Errorf("read table %s: %w", row[0], err)
+			}
+			items[row[0]] = table.Items
+		}
+		for _, it := range items[row[0]] {
+			if it.Kind != sqltext.ForeignKey || it.Name != row[1] {
+				continue
+			}
+			key := database.Attached{Kind: database.ForeignKey, Name: row[1], Table: row[0], SQL: it.Text}
+			aside.Objects = append(aside.Objects, key)
+			if !mine && !slices.Contains(s.Objects, key) {
+				s.Objects = append([]database.Attached{key}, s.Objects...)
+			}
+		}
+	}
+	return nil
+}
+
+// Exchanged looks for a table under the name that it leaves in the step.
+func (x *exchanger) Exchanged(ctx context.Context, s, aside *database.State) (bool, error) {
+	types, err := x.types(ctx)
+	if err != nil {
+		return false, err
+	}
+	for name, as := range s.Tables {
+		if as != name {
+			return types[as] == "", nil
+		}
+	}
+	if aside == nil {
+		return false, nil
+	}
+	for _, as := range aside.Tables {
+		return types[as] != "", nil
+	}
+	return true, nil
+}
+
+// Complete makes foreign keys, routines, views, triggers and events, which need
+// the final names.
+func (x *exchanger) Complete(ctx context.Context, s, aside *database.State) (warnings []string, err error) {
+	try := func(f func() error) {
+		var my *mysql.MySQLError
+		switch e := f(); {
+		case err != nil, e == nil:
+		case errors.As(e, &my):
+			warnings = append(warnings, e.Error())
+		default: // the server is gone: that is to be done once more
+			err = e
+		}
+	}
+	for _, o := range aside.Objects {
+		if o.Kind == database.ForeignKey {
+			at := o.Table
+			if kept := aside.Tables[o.Table]; kept != "" {
+				at = kept
+			}
+			try(func() error { return x.dropKey(ctx, at, o.Name) })
+		} else if o.Kind == database.Trigger {
+			try(func() error { return x.drop(ctx, o) })
+		}
+	}
+	for _, o := range s.Objects {
+		try(func() error { return x.attach(ctx, o) })
+	}
+	return warnings, err
+}
+
+func (x *exchanger) hasKey(ctx context.Context, table, name string) (bool, error) {
+	q := func(s string) string { return string(sqltext.AppendMySQLString(nil, []byte(s), false)) }
+	rows, err := x.strings(ctx, "look for the foreign key "+name, "SELECT 1 FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA=DATABASE() AND TABLE_NAME="+q(table)+" AND CONSTRAINT_NAME="+q(name))
+	return len(rows) > 0, err
+}
+
+func (x *exchanger) dropKey(ctx context.Context, table, name string) error {
+	has, err := x.hasKey(ctx, table, name)
+	if err != nil || !has {
+		return err
+	}
+	return x.exec(ctx, "free the name "+name, "ALTER TABLE "+quote(table)+" DROP FOREIGN KEY "+quote(name))
+}
+
+func (x *exchanger) drop(ctx context.Context, o database.Attached) error {
+	return x.exec(ctx, "replace "+string(o.Kind)+" "+o.Name, "DROP "+word(o.Kind)+" IF EXISTS "+quote(o.Name))
+}
+
+// attach makes one thing, in place of what has its name.
+func (x *exchanger) attach(ctx context.Context, o database.Attached) error {
+	switch o.Kind {
+	case database.Position:
+		return x.exec(ctx, "set the position of a sequence", o.SQL)
+	case database.ForeignKey:
+		has, err := x.hasKey(ctx, o.Table, o.Name)
+		if err != nil || has {
+			return err
+		}
+		return x.exec(ctx, "make the foreign keys of "+o.Table, "ALTER TABLE "+quote(o.Table)+" ADD "+o.SQL)
+	}
+	if err := x.drop(ctx, o); err != nil || o.SQL == "" {
+		return err
+	}
+	what := fmt.Sprintf("make %s %s", o.Kind, o.Name)
+	err := x.inMode(ctx, what, o.Mode, o.SQL)
+	var my *mysql.MySQLError
+	if bare := sqltext.WithoutDefiner(o.SQL); bare != o.SQL && errors.As(err, &my) && (my.Number == erNeedsRight || my.Number == erNoSuchUser || my.Number == erDefinerSelf) {
+		return x.inMode(ctx, what, o.Mode, bare)
+	}
+	return err
+}
+
+// inMode runs a statement in the SQL mode that what it makes had.
+func (x *exchanger) inMode(ctx context.Context, what, mode, stmt string) error {
+	if mode == "" {
+		return x.exec(ctx, what, stmt)
+	}
+	set := func(mode string) error {
+		return x.exec(ctx, what, "SET SESSION sql_mode="+string(sqltext.AppendMySQLString(nil, []byte(mode), false)))
+	}
+	if err := set(mode); err != nil {
+		if err := set(withoutOldModes(mode)); err != nil {
+			return err
+		}
+	}
+	return errors.Join(x.exec(ctx, what, stmt), set(sqlMode))
+}
+
+// withoutOldModes drops modes that not every server knows, and that change
+// nothing of what a routine does.
+func withoutOldModes(mode string) string {
+	modes := slices.DeleteFunc(strings.Split(mode, ","), func(m string) bool {
+		return slices.Contains([]string{"NO_AUTO_CREATE_USER", "ORACLE", "MSSQL", "POSTGRESQL", "DB2", "MAXDB", "MYSQL323", "MYSQL40", "NO_KEY_OPTIONS", "NO_TABLE_OPTIONS", "NO_FIELD_OPTIONS", "TIME_TRUNCATE_FRACTIONAL", "SIMULTANEOUS_ASSIGNMENT", "EMPTY_STRING_IS_NULL", "TIME_ROUND_FRACTIONAL"}, m)
+	})
+	return strings.Join(modes, ",")
+}
+
+// Check looks for the tables of a kept state.
+func (x *exchanger) Check(ctx context.Context, s *database.State) error {
+	types, err := x.types(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range sortedKeys(s.Tables) {
+		if types[s.Tables[name]] == "" {
+			return fmt.Errorf("the table %s is gone, which was kept as %s", name, s.Tables[name])
+		}
+	}
+	return nil
+}
+
+// Size adds up what the server says of the tables.
+func (x *exchanger) Size(ctx context.Context, s *database.State) (n int64, err error) {
+	rows, err := x.strings(ctx, "look at the tables that are kept", "SELECT TABLE_NAME, COALESCE(DATA_LENGTH+INDEX_LENGTH,0) FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE()")
+	if err != nil {
+		return 0, err
+	}
+	kept := map[string]bool{}
+	for _, as := range s.Tables {
+		kept[as] = true
+	}
+	for _, row := range rows {
+		if kept[row[0]] {
+			var b int64
+			_, _ = fmt.Sscan(row[1], &b)
+			n += b
+		}
+	}
+	return n, nil
+}
+
+// Drop removes the tables of a state.
+func (x *exchanger) Drop(ctx context.Context, s *database.State) error {
+	var names []string
+	for _, name := range sortedKeys(s.Tables) {
+		if as := s.Tables[name]; as != name {
+			names = append(names, as)
+		}
+	}
+	return x.dropAll(ctx, names)
+}
+
+func (x *exchanger) dropAll(ctx context.Context, names []string) error {
+	types, err := x.types(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		what := types[name]
+		switch what {
+		case "":
+			continue
+		case "VIEW", "SEQUENCE":
+		default:
+			what = "TABLE"
+		}
+		err = errors.Join(err, x.exec(ctx, "remove "+name, "DROP "+what+" IF EXISTS "+quote(name)))
+	}
+	return err
+}
+
+// Sweep removes the staged tables of an id.
+func (x *exchanger) Sweep(ctx context.Context, id string, notes []string) error {
+	types, err := x.types(ctx)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for name := range types {
+		if strings.HasPrefix(name, "_hovix_"+id+"_") {
+			names = append(names, name)
+		}
+	}
+	err = x.dropAll(ctx, names)
+	for _, q := range slices.Backward(notes) {
+		err = errors.Join(err, x.exec(ctx, "remove what was staged", q))
+	}
+	return err
+}
+
+// ByHand gives statements that drop what is live in place of a state and put
+// that back.
+func (x *exchanger) ByHand(ctx context.Context, s *database.State) (out []string, err error) {
+	types, err := x.types(ctx)
+	if err != nil || s.IsEmpty() && len(s.Absent) == 0 {
+		return nil, err
+	}
+	out = append(out, "SET foreign_key_checks=0;")
+	names := sortedKeys(s.Tables)
+	for _, name := range append(slices.Clone(s.Absent), names...) {
+		switch what := types[name]; what {
+		case "":
+		case "VIEW", "SEQUENCE":
+			out = append(out, "DROP "+what+" "+quote(name)+";")
+		default:
+			out = append(out, "DROP TABLE "+quote(name)+";")
+		}
+	}
+	for _, name := range names {
+		out = append(out, fmt.Sprintf("RENAME TABLE %s TO %s;", quote(s.Tables[name]), quote(name)))
+	}
+	for _, o := range s.Objects {
+		switch o.Kind {
+		case database.ForeignKey:
+			if s.Tables[o.Table] == "" {
+				out = append(out, "ALTER TABLE "+quote(o.Table)+" DROP FOREIGN KEY "+quote(o.Name)+";")
+			}
+			out = append(out, "ALTER TABLE "+quote(o.Table)+" ADD "+o.SQL+";")
+		case database.Position:
+			out = append(out, o.SQL+";")
+		default:
+			out = append(out, "DROP "+word(o.Kind)+" IF EXISTS "+quote(o.Name)+";")
+			if o.SQL != "" {
+				out = append(out, o.SQL+";")
+			}
+		}
+	}
+	return out, nil
+}

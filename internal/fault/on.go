@@ -1,0 +1,38 @@
+//go:build faults
+
+package fault
+
+import (
+	"os"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"syscall"
+)
+
+// passed counts how often a point has been passed, by name.
+var passed = map[string]*atomic.Int64{}
+
+// where is the point at which the process dies, from HOVIX_FAULT=NAME or
+// NAME:N for the Nth time.
+var where, times = func() (string, int64) {
+	name, n, ok := strings.Cut(os.Getenv("HOVIX_FAULT"), ":")
+	if name != "" {
+		passed[name] = &atomic.Int64{}
+	}
+	if at, err := strconv.ParseInt(n, 10, 64); ok && err == nil {
+		return name, at
+	}
+	return name, 1
+}()
+
+// Point is a place at which a test may kill the process.
+func Point(name string) {
+	if name == where && passed[name].Add(1) == times {
+		_ = syscall.Kill(syscall.Getpid(), syscall.SIGKILL)
+		select {}
+	}
+}
+
+// Alone reports whether no other process may finish what this one began.
+func Alone() bool { return os.Getenv("HOVIX_FAULT_ALONE") != "" }

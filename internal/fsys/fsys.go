@@ -1,0 +1,48 @@
+// Package fsys is what operating systems do each in their own way with files:
+// numbers by which files are known, owners, free space, locks, exchanging two
+// folders, and making what was written durable.
+package fsys
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+)
+
+// ErrLocked says that another process holds a lock.
+var ErrLocked = errors.New("it is locked")
+
+// ErrNotAtOnce says that the system cannot exchange two names in one step.
+var ErrNotAtOnce = errors.New("names cannot be exchanged in one step here")
+
+// SyncDir makes the names in a folder durable, where the system can.
+func SyncDir(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return nil // not every system lets a folder be opened
+	}
+	_ = f.Sync()
+	return f.Close()
+}
+
+// SerialOf is Serial of the file at path, 0 if there is none.
+func SerialOf(path string) uint64 {
+	st, err := os.Lstat(path)
+	if err != nil {
+		return 0
+	}
+	return Serial(st)
+}
+
+// CopyOwner gives the file at path the owner of another. Who may not give files
+// away owns them: it can only be a member of the group that may write there.
+func CopyOwner(path string, of fs.FileInfo) error {
+	uid, gid := Owner(of)
+	if uid < 0 || uid == os.Geteuid() && gid == os.Getegid() {
+		return nil
+	}
+	if err := os.Lchown(path, uid, gid); err != nil && os.Geteuid() == 0 {
+		return err
+	}
+	return nil
+}

@@ -1,0 +1,51 @@
+package fsys
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"syscall"
+
+	"golang.org/x/sys/windows"
+)
+
+// Serial stands for the number of a file, which a file's information does not
+// hold on this system: the time when it was made, which a rename does not change.
+// It is never 0.
+func Serial(st fs.FileInfo) uint64 {
+	if s, ok := st.Sys().(*syscall.Win32FileAttributeData); ok {
+		return uint64(s.CreationTime.Nanoseconds()) | 1
+	}
+	return 1
+}
+
+// Device is the number of the file system that a file lies on: always 0 here.
+func Device(fs.FileInfo) uint64 { return 0 }
+
+// Owner gives the numbers of the user and the group that own a file; this system
+// has none.
+func Owner(fs.FileInfo) (uid, gid int) { return -1, -1 }
+
+// FreeSpace gives the bytes that a user may still write on the disk of dir.
+func FreeSpace(dir string) (int64, bool) {
+	p, err := windows.UTF16PtrFromString(dir)
+	if err != nil {
+		return 0, false
+	}
+	var free uint64
+	if err := windows.GetDiskFreeSpaceEx(p, &free, nil, nil); err != nil {
+		return 0, false
+	}
+	return int64(free), true
+}
+
+// Lock locks a byte behind the content of an open file, until it is closed. Where
+// another holds it the error is ErrLocked.
+func Lock(f *os.File) error {
+	at := windows.Overlapped{Offset: 1 << 20}
+	err := windows.LockFileEx(windows.Handle(f.Fd()), windows.LOCKFILE_EXCLUSIVE_LOCK|windows.LOCKFILE_FAIL_IMMEDIATELY, 0, 1, 0, &at)
+	if errors.Is(err, windows.ERROR_LOCK_VIOLATION) {
+		return ErrLocked
+	}
+	return err
+}

@@ -1,5 +1,0 @@
-package readdress
-
-import "io/fs"
-
-func copyOwner(string, fs.FileInfo) error { return nil }

@@ -1,0 +1,152 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"hovix/internal/database/engines"
+	"hovix/internal/fault"
+	"hovix/internal/fsys"
+	"hovix/internal/site"
+)
+
+// exchange completes what is staged, makes it durable, and has it exchanged for
+// the live state.
+func (r *run) exchange(ctx context.Context) error {
+	if err := r.writeSettings(); err != nil {
+		return err
+	}
+	mode := fs.FileMode(0o755)
+	if st, err := os.Stat(r.plan.Target); err == nil {
+		mode = st.Mode().Perm()
+	}
+	if r.db != nil {
+		state, warnings, err := r.db.Seal(ctx)
+		if err != nil {
+			return err
+		}
+		r.sealed = true
+		r.j.State = state
+		r.res.Warnings = append(r.res.Warnings, warnings...)
+	}
+	if err := r.files.seal(mode); err != nil {
+		return err
+	}
+	if err := fsys.SyncTree(r.files.dir); err != nil {
+		return fmt.Errorf("write the staged files to the disk: %w", err)
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return r.carryOut(context.WithoutCancel(ctx))
+}
+
+// carryOut makes the switch. Nothing interrupts it: it is done in a moment, or
+// taken back.
+func (r *run) carryOut(ctx context.Context) error {
+	start := time.Now()
+	r.j.Step, r.j.Folder, r.j.Record = switching, fsys.SerialOf(r.files.dir), r.point()
+	fault.Point("sealed")
+	if err := r.j.write(r.annex); err != nil {
+		r.j.Step = staging // so that it is removed
+		return err
+	}
+	fault.Point("switching")
+	warnings, err := carryOut(ctx, r.annex, r.j, r.login, r.opts.Guard)
+	r.res.Warnings = append(r.res.Warnings, warnings...)
+	var not *notSwitchedError
+	if errors.As(err, &not) {
+		r.j.Step = staging
+		return not.error
+	}
+	if err != nil {
+		return fmt.Errorf("the switch began, but could not be finished: %w; the next run of hovix at this target finishes it", err)
+	}
+	r.res.Switch = time.Since(start)
+	r.res.Files = site.Amount{Count: r.files.count, Bytes: r.files.bytes}
+	return nil
+}
+
+// point describes what will be kept.
+func (r *run) point() *Point {
+	p := r.plan
+	point := &Point{ID: r.j.Point, Made: r.opts.Now, Database: r.j.Database, Other: Held{Name: r.m.Name, Address: p.Address, Files: site.Amount{Count: r.files.count, Bytes: r.files.bytes}, Tables: len(r.res.Tables)}}
+	point.Holds = Held{Files: p.Lose, Tables: len(p.Tables), NoFolder: p.Create}
+	if s, err := site.Open(p.Target); err == nil {
+		point.Holds.Name, point.Holds.Address = s.Name, s.Address.String()
+		if s.Address.IsZero() {
+			point.Holds.Address = ""
+		}
+	}
+	return point
+}
+
+// writeSettings puts the target's values into the archive's settings files.
+func (r *run) writeSettings() error {
+	t := site.SettingsTarget{Root: r.plan.Target, Database: r.plan.location, Address: r.plan.address, Existing: r.plan.existing}
+	if r.m.Database != nil {
+		t.Prefix = r.m.Database.Prefix
+		if r.plan.inside != "" {
+			t.Database.Path = filepath.ToSlash(r.plan.inside)
+		}
+	}
+	var names []string
+	for rel := range r.settings {
+		names = append(names, rel)
+	}
+	slices.Sort(names)
+	files := site.Files{}
+	for _, rel := range names {
+		files[rel] = r.settings[rel].content
+	}
+	if err := r.kind.Write(files, t); err != nil {
+		return fmt.Errorf("write the settings: %w", err)
+	}
+	for _, rel := range names { // what is in its place already is no leftover
+		files[rel] = r.way.File(rel, files[rel])
+		if err := r.files.write(rel, r.settings[rel].entry, files[rel]); err != nil {
+			return err
+		}
+		r.res.Settings = append(r.res.Settings, rel)
+	}
+	return nil
+}
+
+// finish does what needs the new site in place. Its failures are warnings: the
+// site is there.
+func (r *run) finish(ctx context.Context) {
+	warn := func(err error) {
+		if err != nil {
+			r.res.Warnings = append(r.res.Warnings, err.Error())
+		}
+	}
+	p := &Point{}
+	if err := r.annex.Read(filepath.Join(r.j.Point, pointName), p); err == nil {
+		p.ID = r.j.Point
+		r.res.Point, r.res.Kept = p, r.annex.Path(p.ID)
+		r.res.Replaced, err = p.replaced(ctx, r.login)
+		warn(err)
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		warn(err)
+	}
+	dropped, err := trim(ctx, r.annex, r.j.Point, logins(r.plan.Target, r.opts.Database))
+	warn(err)
+	r.res.Dropped = dropped
+	if r.db == nil {
+		return
+	}
+	db, err := engines.Open(ctx, r.plan.location)
+	if err != nil {
+		warn(fmt.Errorf("read the new database: %w", err))
+		return
+	}
+	defer db.Close()
+	r.res.Accounts, err = r.kind.Accounts(ctx, r.m.Database.Prefix, db)
+	warn(err)
+}

@@ -1,0 +1,154 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"hovix/internal/annex"
+	"hovix/internal/database"
+	"hovix/internal/site"
+)
+
+// pointName is the file that describes an undo point, in its folder.
+const pointName = "point.json"
+
+// Point is a state of a target that is not live and is kept: what a restore
+// replaced, or what an undo took away.
+type Point struct {
+	ID       string          `json:"id"` // its folder in the annex; later ones sort behind
+	Made     time.Time       `json:"made"`
+	Undone   bool            `json:"undone"` // it holds the newer of its two states
+	Holds    Held            `json:"holds"`
+	Other    Held            `json:"other"` // what is live, or was when the point was used last
+	Folder   bool            `json:"folder"`
+	Database string          `json:"database,omitempty"`
+	State    *database.State `json:"state,omitempty"`
+	Bytes    int64           `json:"-"` // on disk and in the database, once Points has asked
+}
+
+// Held describes a state for people.
+type Held struct {
+	Name     string      `json:"name,omitempty"`
+	Address  string      `json:"address,omitempty"`
+	Files    site.Amount `json:"files"`
+	Tables   int         `json:"tables"`
+	NoFolder bool        `json:"noFolder,omitempty"` // there was none
+}
+
+// String describes the state in a few words.
+func (h Held) String() string {
+	s := h.Name
+	if h.Address != "" {
+		s = strings.TrimSpace(s + " (" + h.Address + ")")
+	}
+	switch {
+	case s != "":
+		return s
+	case h.NoFolder && h.Tables == 0:
+		return "no site"
+	case h.NoFolder:
+		return fmt.Sprintf("no folder, and %d tables", h.Tables)
+	}
+	return fmt.Sprintf("a folder with %d files, and %d tables", h.Files.Count, h.Tables)
+}
+
+// settlePoint writes down what is kept once the switch is done, or removes what
+// is not worth keeping.
+func settlePoint(ctx context.Context, an *annex.Annex, j *journal, ex database.Exchanger) error {
+	p := j.Record
+	if p == nil {
+		return nil
+	}
+	held := an.Path(p.ID, filesName)
+	p.State = j.Aside
+	if p.Holds.Files.Count == 0 && p.State.IsEmpty() && j.What == "restore" {
+		_ = os.Remove(held) // an empty folder is not worth keeping
+	}
+	_, err := os.Lstat(held)
+	p.Folder = err == nil
+	if !p.Folder && p.State.IsEmpty() && j.What == "restore" {
+		return an.Remove(p.ID)
+	}
+	if err := an.Write(filepath.Join(p.ID, pointName), p); err != nil {
+		return err
+	}
+	text, err := p.byHand(ctx, an, ex)
+	if err != nil {
+		return err
+	}
+	return an.WriteFile(filepath.Join(p.ID, byHandName), text)
+}
+
+// points reads the points of a target, oldest first.
+func points(an *annex.Annex) ([]*Point, error) {
+	entries, err := os.ReadDir(an.Dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("look at what is kept for %s: %w", an.Target, err)
+	}
+	var list []*Point
+	for _, e := range entries {
+		if !e.IsDir() || strings.HasSuffix(e.Name(), goneSuffix) {
+			continue
+		}
+		p := &Point{}
+		err := an.Read(filepath.Join(e.Name(), pointName), p)
+		if errors.Is(err, fs.ErrNotExist) { // of a run that is at work
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		p.ID = e.Name()
+		list = append(list, p)
+	}
+	slices.SortFunc(list, func(a, b *Point) int { return strings.Compare(a.ID, b.ID) })
+	return list, nil
+}
+
+// byHandName is the text that says how to put a point back without Hovix.
+const byHandName = "PUT-BACK.txt"
+
+// byHand says how to exchange the point back by hand.
+func (p *Point) byHand(ctx context.Context, an *annex.Annex, ex database.Exchanger) ([]byte, error) {
+	var b strings.Builder
+	fmt.Fprintf(&b, "What a restore replaced on %s, or an undo took back\n\n", p.Made.UTC().Format("2 January 2006 at 15:04:05 UTC"))
+	if p.Folder {
+		fmt.Fprintf(&b, "The folder that was %s is in %s/ beside this text. To put it back:\n\n", an.Target, filesName)
+		if _, err := os.Lstat(an.Target); err == nil {
+			fmt.Fprintf(&b, "    mv %s %s\n", shellQuote(an.Target), shellQuote(an.Target+".new"))
+		}
+		fmt.Fprintf(&b, "    mv %s %s\n\n", shellQuote(an.Path(p.ID, filesName)), shellQuote(an.Target))
+	}
+	var kept []string
+	if ex != nil && p.State != nil {
+		statements, err := ex.ByHand(ctx, p.State)
+		if err != nil {
+			return nil, err
+		}
+		if len(statements) > 0 {
+			fmt.Fprintf(&b, "The old state of %s is kept beside the new. To put it back, run there:\n\n    %s\n\n", p.Database, strings.Join(statements, "\n    "))
+		}
+		for _, as := range p.State.Tables {
+			kept = append(kept, as)
+		}
+	}
+	b.WriteString("Simpler: hovix undo " + shellQuote(an.Target) + "\n\nIf the new site is as it should be, this folder can be removed")
+	if len(kept) > 0 {
+		slices.Sort(kept)
+		b.WriteString(", and the tables:\n\n    " + strings.Join(kept, "\n    ") + "\n\nhovix undo --discard does both")
+	}
+	b.WriteString(".\n")
+	return []byte(b.String()), nil
+}
+
+func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
