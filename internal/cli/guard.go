@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hovix/internal/fault"
 	"hovix/internal/restore"
 )
 
@@ -50,6 +51,7 @@ func guard() restore.Guard {
 		}
 		_, err = in.Write(order)
 		err = errors.Join(err, in.Close())
+		fault.Point("handed-over")
 		decodeErr := json.NewDecoder(out).Decode(&d)
 		return d, errors.Join(err, decodeErr, cmd.Wait())
 	}

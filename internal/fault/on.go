@@ -13,10 +13,14 @@ import (
 // passed counts how often a point has been passed, by name.
 var passed = map[string]*atomic.Int64{}
 
-// where is the point at which the process dies, from HOVIX_FAULT=NAME or
-// NAME:N for the Nth time.
+// where is the point at which the process dies, from HOVIX_FAULT=NAME, NAME:N for
+// the Nth time, and either with @COMMAND for that command of Hovix only.
 var where, times = func() (string, int64) {
-	name, n, ok := strings.Cut(os.Getenv("HOVIX_FAULT"), ":")
+	text, command, only := strings.Cut(os.Getenv("HOVIX_FAULT"), "@")
+	if only && (len(os.Args) < 2 || os.Args[1] != command) {
+		return "", 0
+	}
+	name, n, ok := strings.Cut(text, ":")
 	if name != "" {
 		passed[name] = &atomic.Int64{}
 	}

@@ -7,6 +7,7 @@ import (
 	"hash/maphash"
 	"os"
 
+	"hovix/internal/annex"
 	"hovix/internal/database"
 	"hovix/internal/progress"
 	"hovix/internal/rewrite"
@@ -21,6 +22,16 @@ import (
 // Everything is changed in one transaction, and files after it: on an error
 // nothing was changed, but for a *PartlyError.
 func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, write bool) (a *Account, err error) {
+	if write {
+		lock, err := annex.Take(s.Root, "rewrite")
+		var busy *annex.BusyError
+		if errors.As(err, &busy) {
+			return nil, err
+		}
+		if err == nil { // where none can be made, no restore could be under way either
+			defer func() { _ = lock.Release() }()
+		}
+	}
 	rw, err := rewrite.New(opts.Rewrite)
 	if err != nil {
 		return nil, err

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -113,6 +114,17 @@ func points(an *annex.Annex) ([]*Point, error) {
 	}
 	slices.SortFunc(list, func(a, b *Point) int { return strings.Compare(a.ID, b.ID) })
 	return list, nil
+}
+
+// nextPoint gives the number with which the folder of a further point begins:
+// clocks go back, and two restores may begin in one second.
+func nextPoint(list []*Point) string {
+	n := 0
+	if len(list) > 0 {
+		number, _, _ := strings.Cut(list[len(list)-1].ID, "-")
+		n, _ = strconv.Atoi(number)
+	}
+	return fmt.Sprintf("%05d", n+1)
 }
 
 // byHandName is the text that says how to put a point back without Hovix.

@@ -371,8 +371,12 @@ func (r *run) order(content []byte) string {
 func (r *run) openStages(ctx context.Context, order string) (err error) {
 	p, now := r.plan, r.opts.Now.UTC()
 	id := newID()
+	list, err := points(r.annex)
+	if err != nil {
+		return err
+	}
 	r.j = &journal{ID: id, What: "restore", Step: staging, Began: r.opts.Now, Order: order, Archive: r.m.Name, Parents: r.annex.Parents,
-		Point: now.Format("20060102-150405") + "-" + id, Stamp: now.Format("060102_150405") + "_" + id[:4]}
+		Point: nextPoint(list) + now.Format("-20060102-150405-") + id, Stamp: now.Format("060102_150405") + "_" + id[:4]}
 	if r.m.Has(site.Database) && p.inside == "" {
 		r.j.Database, r.login = p.Database, p.location
 	}

@@ -174,7 +174,7 @@ func Binary(t testing.TB) string {
 			return
 		}
 		build.path = filepath.Join(dir, "hovix")
-		cmd := exec.Command("go", "build", "-o", build.path, "hovix/cmd/hovix")
+		cmd := exec.Command("go", "build", "-tags", "faults", "-o", build.path, "hovix/cmd/hovix")
 		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
 		build.out, build.err = cmd.CombinedOutput()
 	})
