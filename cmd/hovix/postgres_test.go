@@ -87,7 +87,7 @@ func TestHardValuesPostgres(t *testing.T) {
 		assert.Equal(t, before, catalog(t, target), "a refusal changes nothing")
 		run := restore(t, target, "--yes", "--json")
 		require.Equal(t, 3, run.Status, run.Err)
-		assert.Contains(t, run.Out, "the view public.by_view is not in the archive, and still shows the tables that were replaced")
+		assert.Contains(t, run.Out, "the view public.by_view is not in the archive, and does not fit its tables: it still goes by those that were replaced")
 		after := withoutLines(catalog(t, target), "_hovix_before", "bystander", "by_view", "slug(integer)")
 		assert.Subset(t, after, withoutLines(want, "slug(integer)"))
 		assert.Equal(t, "t\n", testenv.Client(t, target, []byte("SELECT has_table_privilege('pg_monitor', 'public.z_parent', 'SELECT')")), "rights are those that the old table had")

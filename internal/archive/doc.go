@@ -100,6 +100,28 @@ func CheckName(name string) error {
 	return fmt.Errorf("%w: %q has %s", ErrRefused, name, bad)
 }
 
+// LeadsOut reports whether a symbolic link at name, a path relative to a folder,
+// may lead out of that folder. One with a step upwards behind a name is taken to do
+// so: where the name is a link itself, nobody knows what is above it.
+func LeadsOut(name, link string) bool {
+	if strings.HasPrefix(link, "/") || strings.HasPrefix(link, `\`) || len(link) > 1 && link[1] == ':' {
+		return true
+	}
+	up, down := strings.Count(name, "/"), false
+	for _, step := range strings.Split(link, "/") {
+		switch step {
+		case "", ".":
+		case "..":
+			if up--; up < 0 || down {
+				return true
+			}
+		default:
+			down = true
+		}
+	}
+	return false
+}
+
 // DescribeHead says in a few words what content begins with the bytes head,
 // for the message that it is no archive: "a web page", "an empty file" …
 // It returns "" where it has no better word than "something else".

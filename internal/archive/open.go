@@ -178,6 +178,18 @@ func (a *Archive) Open(name string) (Entry, io.Reader, error) {
 	return found.Entry, &entryReader{a: a, l: found, left: found.Size}, nil
 }
 
+// Each calls visit for each entry that want accepts, with its content, checked as
+// it is read. It goes through the index once.
+func (a *Archive) Each(want func(*Entry) bool, visit func(Entry, io.Reader) error) error {
+	return a.walk(func(l *located) error {
+		if !want(&l.Entry) {
+			return nil
+		}
+		in := &located{Entry: l.Entry, pos: l.pos, frames: l.frames[len(l.frames)-1-int(l.pos.back):]}
+		return visit(l.Entry, &entryReader{a: a, l: in, left: l.Size})
+	})
+}
+
 // ErrNoEntry says that an archive has no entry of the name asked for.
 var ErrNoEntry = errors.New("no such entry in the archive")
 

@@ -38,6 +38,10 @@ func adviceFor(err error) string {
 		return "The disk is full. Make room, or use a folder on another disk, and run the command again; nothing was changed."
 	case errors.Is(err, restore.ErrDeclined):
 		return ""
+	case errors.Is(err, restore.ErrStoredCode):
+		return "Nothing was changed. If you trust the archive, take it with --stored-code; else leave it out with --without stored-code."
+	case errors.Is(err, restore.ErrLinksOut):
+		return "Nothing was changed. If you trust the archive, make them with --links-out; else leave them out by name with --without PATH."
 	case errors.Is(err, archive.ErrNotArchive):
 		return "Nothing was changed. Check that this is the file that hovix pack wrote, and that it was downloaded as a file."
 	case errors.Is(err, archive.ErrTruncated):

@@ -97,7 +97,7 @@ func TestOutputs(t *testing.T) {
 		s = replaceAll(s, `\d+ ms|\d+\.\d s\b`, "TIME")
 		s = replaceAll(s, `\d+ [A-Z][a-z]+ 20\d\d, \d\d:\d\d( [A-Z]+)?`, "DATE")
 		s = replaceAll(s, `SQLite \d+\.\d+\.\d+`, "SQLite X")
-		s = replaceAll(s, `\d+(\.\d+)? [kM]?B\b`, "SIZE")
+		s = replaceAll(s, `\d+(\.\d+)? [kMGT]?B\b`, "SIZE")
 		s = replaceAll(s, ` +SIZE`, " SIZE")
 		return replaceAll(s, `(ferry|harbour)-\d\d`, "picture")
 	}

@@ -25,9 +25,12 @@ type restoreFlags struct {
 	url     string
 	aliases []string
 	mapFlags
-	bareHosts bool
-	yes, plan bool
-	db        databaseFlags
+	bareHosts     bool
+	yes, plan     bool
+	only, without []string
+	keep          []string
+	code, links   bool
+	db            databaseFlags
 }
 
 func (a *app) restoreCommand() *cobra.Command {
@@ -44,6 +47,13 @@ then nothing on the target changes.
 Besides the site's own address and folder, --map, --root and --text rewrite what
 else has to change on the way.
 
+--only and --without choose what of the archive is restored: parts (database,
+uploads, code, settings), paths and patterns, tables (table:PATTERN). The target
+keeps the rest of its own; --keep names files that stay in any case, as its
+.well-known folder does. Triggers, routines and events, which the database runs by
+itself, are taken with --stored-code only; so are symbolic links that lead out of
+the site with --links-out.
+
 The database is the one in the target's own settings, or the one named with
 --database. What the restore replaces is kept as an undo point: hovix undo puts
 it back. A restore that was killed leaves the old site, and the next run at the
@@ -59,6 +69,11 @@ target takes care of what it had staged.`,
 	fl.StringArrayVar(&f.aliases, "alias", nil, "a further old `ADDRESS` of the site, rewritten like its main one (may be given again)")
 	f.mapFlags.add(cmd)
 	fl.BoolVar(&f.bareHosts, "bare-hosts", false, "rewrite old host names that stand alone in prose, too")
+	fl.StringArrayVar(&f.only, "only", nil, "restore this alone: a part, a path or pattern, or table:PATTERN (`WHAT`, may be given again)")
+	fl.StringArrayVar(&f.without, "without", nil, "leave this out: a part, a path or pattern, table:PATTERN, or stored-code (`WHAT`, may be given again)")
+	fl.StringArrayVar(&f.keep, "keep", nil, "leave these files of the target as they are: a path or pattern (`PATH`, may be given again)")
+	fl.BoolVar(&f.code, "stored-code", false, "take the archive's triggers, routines and events, which the database runs by itself")
+	fl.BoolVar(&f.links, "links-out", false, "make the archive's symbolic links that lead out of the site")
 	fl.BoolVarP(&f.yes, "yes", "y", false, "replace what is on the target without asking")
 	fl.BoolVar(&f.plan, "plan", false, "say what would be done, and do nothing")
 	f.db.add(cmd, "put the database here instead of where the target's settings say")
@@ -66,7 +81,7 @@ target takes care of what it had staged.`,
 }
 
 func (f *restoreFlags) options(a *app, target string) (restore.Options, error) {
-	opts := restore.Options{Target: target, BareHosts: f.bareHosts}
+	opts := restore.Options{Target: target, BareHosts: f.bareHosts, Only: f.only, Without: f.without, Keep: f.keep, StoredCode: f.code, LinksOut: f.links}
 	var err error
 	if f.url != "" {
 		if opts.Address, err = rewrite.ParseAddress(f.url); err != nil {
@@ -105,7 +120,7 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 			return err
 		}
 		defer fl.Close()
-		if _, err := archive.Open(fl, n); err != nil { // a torn file is told at once
+		if opts.Archive, err = archive.Open(fl, n); err != nil { // a torn file is told at once
 			return fmt.Errorf("%s: %w", file, err)
 		}
 		in, size = fl, n
@@ -125,6 +140,14 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 	bar.Close()
 	if errors.Is(err, restore.ErrPlanned) {
 		return nil
+	}
+	var check *restore.CheckError
+	if errors.As(err, &check) && f.plan && a.json {
+		if e := a.document(check.Plan); e != nil {
+			return e
+		}
+	} else if errors.As(err, &check) && f.plan {
+		printPlan(ui.New(a.out), check.Plan)
 	}
 	if err != nil {
 		if file != "-" {
@@ -231,6 +254,7 @@ func printPlan(p *ui.Printer, plan *restore.Plan) {
 	m := plan.Manifest
 	p.Title("Restore "+m.Name, plan.Address)
 	p.Field("From", fmt.Sprintf("%s, packed %s", orNone(m.Address), m.Made.Local().Format("2 January 2006, 15:04")))
+	p.Field("Brings", bringsLine(plan))
 	folder := plan.Target
 	if plan.Create {
 		folder += " (will be made)"
@@ -240,29 +264,117 @@ func printPlan(p *ui.Printer, plan *restore.Plan) {
 		p.Field("Database", plan.Database)
 	}
 	if len(plan.Maps) > 0 {
-		p.Field("Rewrites", plan.Maps...)
+		lines := slices.Clone(plan.Maps)
+		if e := plan.Estimate; e != nil {
+			lines = append(lines, p.Dim(estimateLine(e)))
+		}
+		p.Field("Rewrites", lines...)
+	}
+	if !plan.Overwrites() {
+		p.Field("Replaces", "nothing")
+	}
+	if plan.Stay.Count > 0 {
+		p.Field("Stay", fmt.Sprintf("%s (%s) of the target", ui.Count(plan.Stay.Count, "file", "files"), ui.Bytes(plan.Stay.Bytes)))
 	}
 	for _, n := range plan.Notes {
 		p.Warn("%s", n)
 	}
-	if !plan.Overwrites() {
-		p.Field("Replaces", "nothing")
-		p.Line("")
+	printChecks(p, plan.Checks)
+	printReplaced(p, plan)
+	p.Line("")
+}
+
+// bringsLine says what of the archive is restored.
+func bringsLine(plan *restore.Plan) string {
+	m := plan.Manifest
+	var parts []string
+	for _, part := range plan.Parts {
+		parts = append(parts, string(part))
+	}
+	line := strings.Join(parts, ", ")
+	if len(parts) == 0 {
+		line = "nothing"
+	}
+	files, tables := m.Files, 0
+	if m.Database != nil {
+		tables = len(m.Database.Tables)
+	}
+	if c := plan.Chosen; c != nil {
+		files, tables = c.Files, c.Tables
+	}
+	var counts []string
+	if tables > 0 {
+		counts = append(counts, ui.Count(int64(tables), "table", "tables"))
+	}
+	if files.Count > 0 {
+		counts = append(counts, ui.Count(files.Count, "file", "files")+" ("+ui.Bytes(files.Bytes)+")")
+	}
+	if len(counts) > 0 {
+		line += ": " + strings.Join(counts, ", ")
+	}
+	if plan.Chosen != nil {
+		line += ", as chosen"
+	}
+	return line
+}
+
+func estimateLine(e *restore.Estimate) string {
+	if e.Exact {
+		return "in " + ui.Count(e.Values, "value", "values") + " of the database"
+	}
+	return "in about " + ui.Count(roughly(e.Values), "value", "values") + " of the database, as some of its rows tell"
+}
+
+// roughly gives a number with two digits that mean something.
+func roughly(n int64) int64 {
+	step := int64(1)
+	for n/step >= 100 {
+		step *= 10
+	}
+	return (n + step/2) / step * step
+}
+
+// printChecks lists what was looked at, what stands in the way last.
+func printChecks(p *ui.Printer, checks []database.Check) {
+	if len(checks) == 0 {
 		return
 	}
-	p.Section("Replaces")
-	if plan.Lose.Count > 0 {
-		p.Warn("%s (%s) in %s", ui.Count(plan.Lose.Count, "file", "files"), ui.Bytes(plan.Lose.Bytes), plan.Target)
-	}
-	for i, t := range plan.Tables {
-		if i == manyTables {
-			p.Warn("and %d more tables", len(plan.Tables)-i)
-			break
+	p.Section("Checked")
+	for _, c := range checks {
+		switch {
+		case c.Err != nil:
+			p.Bad("%s: %s", c.What, c.Failed)
+		case c.Note:
+			p.Warn("%s: %s", c.What, c.Found)
+		default:
+			p.Good("%s: %s", c.What, c.Found)
 		}
-		p.Warn("table %s, %s", t.Name, ui.Count(t.Rows, "row", "rows"))
 	}
-	p.Line("    %s", p.Dim("What is replaced is kept as an undo point: hovix undo puts it back."))
-	p.Line("")
+}
+
+// printReplaced lists what gives way, and what stays.
+func printReplaced(p *ui.Printer, plan *restore.Plan) {
+	if plan.Overwrites() {
+		p.Section("Replaces")
+		if plan.Lose.Count > 0 {
+			p.Warn("%s (%s) in %s", ui.Count(plan.Lose.Count, "file", "files"), ui.Bytes(plan.Lose.Bytes), plan.Target)
+		}
+		for i, t := range plan.Tables {
+			if i == manyTables {
+				p.Warn("and %d more tables", len(plan.Tables)-i)
+				break
+			}
+			p.Warn("table %s, %s", t.Name, ui.Count(t.Rows, "row", "rows"))
+		}
+		if len(plan.Accounts) > 0 {
+			var names []string
+			for _, a := range plan.Accounts {
+				names = append(names, a.Login)
+			}
+			p.Warn("the accounts of administrators: %s", listOf(names, 6))
+		}
+		p.Line("    %s", p.Dim("What is replaced is kept as an undo point: hovix undo puts it back."))
+	}
 }
 
 func orNone(s string) string {

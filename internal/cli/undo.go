@@ -108,8 +108,12 @@ func (a *app) undo(ctx context.Context, target string, f *undoFlags) error {
 func (a *app) printUndone(res *restore.UndoResult, plan *restore.UndoPlan) {
 	p := ui.New(a.out)
 	target := shellWord(res.Plan.Target)
-	if plan == nil { // an interrupted restore was all there was
-		p.Title("Nothing to put back", res.Plan.Target)
+	if plan == nil { // an interrupted run was all there was
+		title := "Nothing to put back"
+		if res.Plan.Recovery.Finished {
+			title = "Finished the undo"
+		}
+		p.Title(title, res.Plan.Target)
 		p.Field("Earlier", res.Plan.Recovery.String())
 		p.Next("hovix survey " + target)
 		return

@@ -211,6 +211,12 @@ const (
 	Other    ObjectKind = "statement" // what completes the others: foreign keys, comments, owners
 )
 
+// IsCode reports whether objects of the kind are run by the database itself, with
+// the rights of whoever made them.
+func (k ObjectKind) IsCode() bool {
+	return k == Trigger || k == Routine || k == Procedure || k == Event
+}
+
 // Object is what a database holds beside tables, with its definition.
 type Object struct {
 	Kind  ObjectKind
@@ -293,13 +299,6 @@ type Forker interface {
 type Watcher interface {
 	// Changed lists the tables that others changed while they were read.
 	Changed(ctx context.Context) ([]string, error)
-}
-
-// Target is a Reader of a database that may be restored to.
-type Target interface {
-	// CanTake checks what can be known of whether a new state with objects of these
-	// kinds can be staged here.
-	CanTake(ctx context.Context, kinds []ObjectKind) error
 }
 
 // ErrNoFork says that a snapshot is read by one connection only.

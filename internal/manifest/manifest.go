@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"hovix/internal/archive"
@@ -56,6 +57,10 @@ type Manifest struct {
 	Notes    []string          `json:"notes,omitempty"`
 	Section  bool              `json:"section,omitempty"` // it holds a section of the site
 	Secrets  bool              `json:"secrets,omitempty"` // its settings hold their passwords and keys
+	// LinksOut are the first of the symbolic links that lead out of the site's folder,
+	// as name → target, and their number.
+	LinksOut []string `json:"linksOut,omitempty"`
+	Links    int64    `json:"linksOutCount,omitempty"`
 }
 
 // Database is what the manifest says of the database.
@@ -69,6 +74,14 @@ type Database struct {
 	Tables     []database.Table      `json:"tables"`
 	Objects    []database.ObjectKind `json:"objects,omitempty"` // kinds of what it holds besides tables
 	NotCarried []string              `json:"notCarried,omitempty"`
+	Collations []string              `json:"collations,omitempty"` // that its tables use
+	Stored     []StoredCode          `json:"storedCode,omitempty"` // what it runs by itself
+}
+
+// StoredCode is a trigger, routine, event or rule.
+type StoredCode struct {
+	Kind database.ObjectKind `json:"kind"`
+	Name string              `json:"name"`
 }
 
 // Summary is the last entry.
@@ -130,4 +143,13 @@ func (m *Manifest) Has(p site.Part) bool {
 		}
 	}
 	return false
+}
+
+// Below gives what follows root in an absolute path in it, with the slash before
+// it; ok is false for any other path.
+func Below(root, path string) (rest string, ok bool) {
+	if rest, ok = strings.CutPrefix(path, root); ok && root != "" && (rest == "" || rest[0] == '/') {
+		return rest, true
+	}
+	return "", false
 }

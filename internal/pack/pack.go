@@ -196,6 +196,7 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 		if !f.Info.IsDir() && f.Part != site.Settings && p.wants(f.Part) {
 			m.Files.Count++
 			m.Files.Bytes += f.Info.Size()
+			p.noteLink(m, f)
 		}
 		return nil
 	}, func(l site.LeftOut) { m.LeftOut = append(m.LeftOut, l) })
@@ -227,12 +228,38 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 		if !slices.Contains(d.Objects, o.Kind) {
 			d.Objects = append(d.Objects, o.Kind)
 		}
+		if o.Kind.IsCode() {
+			d.Stored = append(d.Stored, manifest.StoredCode{Kind: o.Kind, Name: o.Name})
+		}
+	}
+	if c, ok := p.db.(database.Collator); ok {
+		if d.Collations, err = c.Collations(ctx); err != nil {
+			return nil, err
+		}
 	}
 	if rel, inside := s.ResolveSQLite(); inside {
 		d.Path = rel
 	}
 	m.Database = d
 	return m, nil
+}
+
+// maxLinksOut is how many links the manifest names.
+const maxLinksOut = 20
+
+// noteLink notes a link that leads out of the site: a restore asks before it makes
+// one.
+func (p *packer) noteLink(m *manifest.Manifest, f site.File) {
+	if f.Info.Mode()&fs.ModeSymlink == 0 {
+		return
+	}
+	to, err := os.Readlink(f.Path)
+	if _, in := manifest.Below(p.s.Root, to); err != nil || in || !archive.LeadsOut(f.Rel, to) {
+		return
+	}
+	if m.Links++; m.Links <= maxLinksOut {
+		m.LinksOut = append(m.LinksOut, f.Rel+" → "+to)
+	}
 }
 
 func (p *packer) all(ctx context.Context) error {

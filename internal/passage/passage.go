@@ -14,6 +14,7 @@ import (
 
 	"hovix/internal/database/sqltext"
 	"hovix/internal/rewrite"
+	"hovix/internal/rewrite/serialized"
 )
 
 // Options sets what is changed and what is kept.
@@ -32,6 +33,7 @@ type Passage struct {
 	keep    map[string]bool
 	moved   map[string]bool
 	blind   bool // a text that is looked for may look different inside of a literal
+	texts   bool // texts are rewritten, which may stand in the new ones too
 	mu      sync.Mutex
 	columns map[[2]string]*Column
 }
@@ -53,7 +55,7 @@ func New(opts Options) (*Passage, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Passage{rw: rw, d: opts.Dialect, keep: map[string]bool{}, moved: map[string]bool{}, columns: map[[2]string]*Column{}, blind: rewrite.Escaped(opts.Rewrite.Texts)}
+	p := &Passage{rw: rw, d: opts.Dialect, keep: map[string]bool{}, moved: map[string]bool{}, columns: map[[2]string]*Column{}, blind: rewrite.Escaped(opts.Rewrite.Texts), texts: len(opts.Rewrite.Texts) > 0}
 	for _, k := range opts.Keep {
 		p.keep[k] = true
 	}
@@ -168,11 +170,32 @@ func (c *cells) rewrite(column int, raw []byte, value func() ([]byte, error)) ([
 		c.p.rw.Keep(v, &c.tallies[column])
 		return nil, false, nil
 	}
+	before := c.tallies[column]
 	out, changed := c.p.rw.ValueIn(c.buf, v, &c.tallies[column])
-	if changed {
-		c.buf = out
+	if !changed {
+		return out, false, nil
 	}
-	return out, changed, nil
+	c.buf = out
+	if !c.p.proved(v, out) {
+		c.tallies[column] = before
+		c.tallies[column].Leave(rewrite.Unproved, v, "")
+		return nil, false, nil
+	}
+	return out, true, nil
+}
+
+// proved looks at a changed value once more: one that was serialized must be so
+// still, and must hold nothing more that is to be changed.
+func (p *Passage) proved(old, changed []byte) bool {
+	if serialized.Looks(old) && serialized.Valid(old) == nil && serialized.Valid(changed) != nil {
+		return false
+	}
+	if p.texts {
+		return true
+	}
+	var t rewrite.Tally
+	_, again := p.rw.Value(changed, &t)
+	return !again
 }
 
 // done adds the counts to those of the whole.

@@ -26,6 +26,8 @@ type tableState struct {
 	rows    atomic.Int64    // that the engine has stored
 	drained chan struct{}   // told each time one has been
 	ended   bool
+	skip    bool // it is not restored
+	chunks  int  // that were announced
 }
 
 // entryName is database/t00001-name.1-rows-0000001.sql and the like.
@@ -38,6 +40,10 @@ func (r *run) announceSQL(e *archive.Entry) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if m == nil {
+		if r.others[e.Name] {
+			return fmt.Errorf("%w: %q is there twice", archive.ErrRefused, e.Name)
+		}
+		r.others[e.Name] = true
 		if e.Name == manifest.EarlyName && r.early == nil {
 			r.early = make(chan struct{})
 			r.last = r.early
@@ -57,13 +63,29 @@ func (r *run) announceSQL(e *archive.Entry) error {
 	case m[2] == "2-end":
 		t.ended = true
 	default:
+		if t.chunks++; m[2] != fmt.Sprintf("1-rows-%07d", t.chunks) {
+			return fmt.Errorf("%w: %q stands where rows number %d belong", archive.ErrRefused, e.Name, t.chunks)
+		}
 		t.left.Add(1)
 	}
 	return nil
 }
 
+// maxSQLBytes is how much SQL text makes sense for the tables that the manifest
+// names: engines compress, and text is longer than what it stands for.
+func (r *run) maxSQLBytes() int64 {
+	n := int64(4 << 30)
+	for _, t := range r.m.Database.Tables {
+		n += 32 * max(t.Bytes, 0)
+	}
+	return n
+}
+
 // sql takes one entry with SQL text.
 func (r *run) sql(ctx context.Context, e *archive.Entry, text []byte) error {
+	if r.sqlBytes.Add(e.Size) > r.maxSQLBytes() {
+		return fmt.Errorf("%w: its tables unpack to far more than its manifest says (at %q)", archive.ErrRefused, e.Name)
+	}
 	m := entryName.FindStringSubmatch(e.Name)
 	var err error
 	if m == nil {
@@ -106,10 +128,12 @@ func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
 			return err
 		}
 	}
-	if err := r.db.Define(ctx, def); err != nil {
-		return err
-	}
 	t.name = def.Name
+	if t.skip = !r.plan.sel.table(def.Name); !t.skip {
+		if err := r.db.Define(ctx, def); err != nil {
+			return err
+		}
+	}
 	close(t.defined)
 	return nil
 }
@@ -124,7 +148,7 @@ func waitFor(ctx context.Context, done <-chan struct{}) error {
 }
 
 func (r *run) rows(ctx context.Context, t *tableState, text []byte) error {
-	if err := waitFor(ctx, t.defined); err != nil {
+	if err := waitFor(ctx, t.defined); err != nil || t.skip {
 		return err
 	}
 	rows, target := r.way.Rows(text), r.db.Target(t.name)
@@ -192,6 +216,9 @@ func (r *run) endTable(ctx context.Context, t *tableState, entry string, text []
 func (r *run) finishTable(ctx context.Context, t *tableState, keys []string, want int64) error {
 	if err := waitFor(ctx, t.defined); err != nil {
 		return err
+	}
+	if t.skip {
+		return nil
 	}
 	for t.left.Load() > 0 {
 		select {
@@ -274,8 +301,32 @@ func (r *run) addObject(ctx context.Context, o database.Object, stmt []byte) (er
 	if err != nil && o.Kind != database.Other { // what completes others may have none
 		return err
 	}
+	if take, err := r.takes(o, stmt); err != nil || !take {
+		return err
+	}
 	o.SQL = r.way.Definition(string(stmt)) // a view's text may hold an address too
 	return r.db.AddObject(ctx, o)
+}
+
+// takes reports whether an object is made: code for the database only if that was
+// agreed to, and in the name of who restores; what may need all tables only if all
+// are restored.
+func (r *run) takes(o database.Object, stmt []byte) (bool, error) {
+	if r.dialect() == sqltext.MySQL && sqltext.WithoutDefiner(string(stmt)) != string(stmt) {
+		return false, fmt.Errorf("%w: the %s %s is to run with the rights of another account (DEFINER)", sqltext.ErrRefused, o.Kind, o.Name)
+	}
+	if o.Kind.IsCode() {
+		switch {
+		case r.plan.sel.without.code, r.plan.sel.someTables():
+			return false, nil
+		case !r.opts.StoredCode:
+			return false, fmt.Errorf("%w: the archive brings code that the database runs by itself, with the rights of who restores it: %s %s", ErrStoredCode, o.Kind, o.Name)
+		}
+	}
+	if r.plan.sel.someTables() && !o.Early {
+		return o.Kind == database.Other && r.plan.sel.table(o.Name), nil
+	}
+	return true, nil
 }
 
 // position lets only the statements through that set automatic numbers: rows of
@@ -319,7 +370,9 @@ func (r *run) touch(ctx context.Context) error {
 	}
 	var names []string
 	for _, t := range r.m.Database.Tables {
-		names = append(names, t.Name)
+		if r.plan.sel.table(t.Name) {
+			names = append(names, t.Name)
+		}
 	}
 	for _, t := range r.kind.Touches(r.m.Database.Prefix, names, r.plan.maps) {
 		if err := r.db.Touch(ctx, strings.Replace(t.SQL, "%s", r.db.Target(t.Table), 1)); err != nil {
@@ -342,11 +395,14 @@ func (r *run) complete(ctx context.Context) error {
 	}
 	if r.db != nil {
 		for _, t := range r.m.Database.Tables {
-			if !slices.ContainsFunc(r.res.Tables, func(o TableResult) bool { return o.Name == t.Name }) {
+			if r.plan.sel.table(t.Name) && !slices.ContainsFunc(r.res.Tables, func(o TableResult) bool { return o.Name == t.Name }) {
 				return fmt.Errorf("%w: table %s is missing", archive.ErrCorrupt, t.Name)
 			}
 		}
 		slices.SortFunc(r.res.Tables, func(a, b TableResult) int { return strings.Compare(a.Name, b.Name) })
+	}
+	if err := r.plan.sel.unused(); err != nil {
+		return err
 	}
 	return ctx.Err()
 }

@@ -12,6 +12,7 @@ import (
 
 	"hovix/internal/archive"
 	"hovix/internal/fsys"
+	"hovix/internal/manifest"
 	"hovix/internal/site"
 )
 
@@ -22,13 +23,32 @@ type fileStage struct {
 	uid int // owner that staged files get; -1: whoever runs
 	gid int
 
-	mu    sync.Mutex
-	dirs  map[string]bool // folders that are there
-	metas []folderMeta    // what folders get in the end
-	links []link          // made last, so that nothing can be written through one
-	open  map[*archive.Entry]*openFile
-	count int64
-	bytes int64
+	isUpload func(rel string) bool
+	linksOut bool   // links may lead out of the site
+	oldRoot  string // folder of the source: absolute links into it lead into the new one
+	newRoot  string
+	room     int64 // bytes that may still come
+
+	mu      sync.Mutex
+	dirs    map[string]bool // folders that are there
+	given   map[string]bool // folders that the archive has named
+	metas   []folderMeta    // what folders get in the end
+	links   []link          // made last, so that nothing can be written through one
+	open    map[*archive.Entry]*openFile
+	count   int64
+	bytes   int64
+	kept    int64    // files of the target that stay
+	sum     setSum   // of what is staged
+	scripts []string // the first programs among uploads
+	foreign int64    // and how many
+}
+
+// amount gives how much of the archive is staged; zero of a restore without files.
+func (s *fileStage) amount() site.Amount {
+	if s == nil {
+		return site.Amount{}
+	}
+	return site.Amount{Count: s.count, Bytes: s.bytes}
 }
 
 type folderMeta struct {
@@ -45,10 +65,16 @@ type openFile struct {
 	left int64
 }
 
+// slack is how much more than its manifest says an archive may hold: files grow
+// while a site is packed.
+const slack = 1 << 30
+
 // newFileStage begins the new folder at dir, whose parent is there.
-func newFileStage(dir string, p *Plan) (*fileStage, error) {
-	s := &fileStage{dir: dir, dirs: map[string]bool{".": true}, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1}
+func newFileStage(dir string, p *Plan, linksOut bool) (*fileStage, error) {
+	s := &fileStage{dir: dir, dirs: map[string]bool{".": true}, given: map[string]bool{}, isUpload: func(rel string) bool { return p.sel.partOf(rel) == site.Uploads }, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1,
+		oldRoot: p.Manifest.Root, newRoot: p.Target, room: p.Manifest.Files.Bytes + p.Manifest.Files.Bytes/2 + slack}
 	s.owner(p)
+	s.linksOut = linksOut
 	if err := os.Mkdir(s.dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the folder for the new site: %w", err)
 	}
@@ -94,16 +120,20 @@ func (s *fileStage) piece(rel string, p archive.Piece) error {
 			return err
 		}
 		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.given[rel] {
+			return fmt.Errorf("%w: the folder %q is there twice", archive.ErrRefused, rel)
+		}
+		s.given[rel] = true
 		s.metas = append(s.metas, folderMeta{rel, p.Entry.Mode, p.Entry.ModTime})
-		s.mu.Unlock()
 		return nil
 	case archive.TypeSymlink:
-		s.mu.Lock()
-		s.links = append(s.links, link{rel, p.Entry.Link})
-		s.count++
-		s.mu.Unlock()
-		return nil
+		return s.link(rel, p.Entry.Link)
 	}
+	if err := s.fits(p); err != nil {
+		return err
+	}
+	s.noteScript(rel, p)
 	if err := s.folder(slashDir(rel)); err != nil {
 		return err
 	}
@@ -111,6 +141,34 @@ func (s *fileStage) piece(rel string, p archive.Piece) error {
 		return s.small(path, p)
 	}
 	return s.large(path, p)
+}
+
+// fits keeps an archive from unpacking to far more than it says.
+func (s *fileStage) fits(p archive.Piece) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.room -= int64(len(p.Data)); s.room < 0 {
+		return fmt.Errorf("%w: its files unpack to far more than its manifest says (at %q)", archive.ErrRefused, p.Entry.Name)
+	}
+	return nil
+}
+
+// link notes a link, to be made last. One into the old site leads into the new
+// one; one out of the site is refused unless links out are agreed to.
+func (s *fileStage) link(rel, to string) error {
+	if rest, in := manifest.Below(s.oldRoot, to); in {
+		to = filepath.ToSlash(s.newRoot) + rest
+		if archive.LeadsOut("", "."+rest) {
+			return fmt.Errorf("%w: the link %s leads out of the site, to %s", archive.ErrRefused, rel, to)
+		}
+	} else if !s.linksOut && archive.LeadsOut(rel, to) {
+		return fmt.Errorf("%w: the link %s leads out of the site, to %s", ErrLinksOut, rel, to)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.links = append(s.links, link{rel, to})
+	s.count++
+	return nil
 }
 
 func slashDir(rel string) string {
@@ -135,11 +193,13 @@ func (s *fileStage) folderLocked(rel string) error {
 		return err
 	}
 	path := filepath.Join(s.dir, filepath.FromSlash(rel))
-	if err := os.Mkdir(path, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+	if err := os.Mkdir(path, 0o755); errors.Is(err, fs.ErrExist) {
+		if st, err := os.Lstat(path); err != nil || !st.IsDir() {
+			return fmt.Errorf("%w: %q is both a file and a folder", archive.ErrRefused, rel)
+		}
+		return fmt.Errorf("%w: the folder %q is there under another spelling (names may differ in letter case only)", archive.ErrRefused, rel)
+	} else if err != nil {
 		return fmt.Errorf("stage the folder %s: %w", rel, site.WithoutPath(err))
-	}
-	if st, err := os.Lstat(path); err != nil || !st.IsDir() {
-		return fmt.Errorf("%w: %q is both a file and a folder", archive.ErrRefused, rel)
 	}
 	s.dirs[rel] = true
 	return s.chown(path)
@@ -175,12 +235,26 @@ func (s *fileStage) small(path string, p archive.Piece) error {
 // finished counts a file that was staged.
 func (s *fileStage) finished(e *archive.Entry, err error) error {
 	if err == nil {
-		s.mu.Lock()
-		s.count++
-		s.bytes += e.Size
-		s.mu.Unlock()
+		s.counted(strings.TrimPrefix(e.Name, manifest.FilesDir), e.Size, e.SHA256)
 	}
 	return err
+}
+
+// counted counts a file with its size and SHA-256.
+func (s *fileStage) counted(rel string, size int64, sha [32]byte) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.count++
+	s.bytes += size
+	s.sum.add(rel, size, sha)
+}
+
+// forget takes back that a file was counted.
+func (s *fileStage) forget(size int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.count--
+	s.bytes -= size
 }
 
 // closeFile gives a written file its mode, owner and time.
@@ -250,7 +324,7 @@ func (s *fileStage) write(rel string, e archive.Entry, content []byte) error {
 }
 
 // seal makes the links and gives the folders their modes and times.
-func (s *fileStage) seal(mode fs.FileMode) error {
+func (s *fileStage) seal(mode fs.FileMode, p *Plan) error {
 	for _, l := range s.links {
 		path, err := s.path(l.rel)
 		if err != nil {
@@ -259,7 +333,9 @@ func (s *fileStage) seal(mode fs.FileMode) error {
 		if err := s.folder(slashDir(l.rel)); err != nil {
 			return err
 		}
-		if err := os.Symlink(l.to, path); err != nil {
+		if err := os.Symlink(l.to, path); errors.Is(err, fs.ErrExist) {
+			return fmt.Errorf("%w: the link %q is there twice, or is something else too", archive.ErrRefused, l.rel)
+		} else if err != nil {
 			return fmt.Errorf("stage the link %s: %w", l.rel, site.WithoutPath(err))
 		}
 		if err := s.chown(path); err != nil {
@@ -273,29 +349,23 @@ func (s *fileStage) seal(mode fs.FileMode) error {
 			return fmt.Errorf("stage the folder %s: %w", m.rel, err)
 		}
 	}
-	if s.uid >= 0 {
-		if err := s.ownTree(); err != nil {
+	if p.inside != "" {
+		if err := s.ownDatabase(p.inside); err != nil {
 			return err
 		}
 	}
 	return os.Chmod(s.dir, mode)
 }
 
-// ownTree gives what other hands put into the stage (an SQLite file) its owner.
-func (s *fileStage) ownTree() error {
-	return filepath.WalkDir(s.dir, func(p string, _ fs.DirEntry, err error) error {
-		if err != nil {
+// ownDatabase gives a file of SQLite, which other hands have put there, its owner,
+// and the folders that were made for it.
+func (s *fileStage) ownDatabase(rel string) error {
+	for path := filepath.Join(s.dir, rel); len(path) >= len(s.dir); path = filepath.Dir(path) {
+		if err := s.chown(path); err != nil {
 			return err
 		}
-		st, err := os.Lstat(p)
-		if err != nil {
-			return err
-		}
-		if u, g := fsys.Owner(st); u != s.uid || g != s.gid {
-			return os.Lchown(p, s.uid, s.gid)
-		}
-		return nil
-	})
+	}
+	return nil
 }
 
 // close gives up files of which pieces are missing.

@@ -19,12 +19,10 @@ import (
 // exchange completes what is staged, makes it durable, and has it exchanged for
 // the live state.
 func (r *run) exchange(ctx context.Context) error {
-	if err := r.writeSettings(); err != nil {
-		return err
-	}
-	mode := fs.FileMode(0o755)
-	if st, err := os.Stat(r.plan.Target); err == nil {
-		mode = st.Mode().Perm()
+	if r.files != nil {
+		if err := r.writeSettings(); err != nil {
+			return err
+		}
 	}
 	if r.db != nil {
 		state, warnings, err := r.db.Seal(ctx)
@@ -35,11 +33,10 @@ func (r *run) exchange(ctx context.Context) error {
 		r.j.State = state
 		r.res.Warnings = append(r.res.Warnings, warnings...)
 	}
-	if err := r.files.seal(mode); err != nil {
-		return err
-	}
-	if err := fsys.SyncTree(r.files.dir); err != nil {
-		return fmt.Errorf("write the staged files to the disk: %w", err)
+	if r.files != nil {
+		if err := r.sealFiles(); err != nil {
+			return err
+		}
 	}
 	if err := ctx.Err(); err != nil {
 		return err
@@ -47,11 +44,32 @@ func (r *run) exchange(ctx context.Context) error {
 	return r.carryOut(context.WithoutCancel(ctx))
 }
 
+// sealFiles completes the new folder and makes it durable.
+func (r *run) sealFiles() error {
+	if err := r.bring(); err != nil {
+		return err
+	}
+	mode := fs.FileMode(0o755)
+	if st, err := os.Stat(r.plan.Target); err == nil {
+		mode = st.Mode().Perm()
+	}
+	if err := r.files.seal(mode, r.plan); err != nil {
+		return err
+	}
+	if err := fsys.SyncTree(r.files.dir); err != nil {
+		return fmt.Errorf("write the staged files to the disk: %w", err)
+	}
+	return nil
+}
+
 // carryOut makes the switch. Nothing interrupts it: it is done in a moment, or
 // taken back.
 func (r *run) carryOut(ctx context.Context) error {
 	start := time.Now()
-	r.j.Step, r.j.Folder, r.j.Record = switching, fsys.SerialOf(r.files.dir), r.point()
+	r.j.Step, r.j.Folder, r.j.Record = switching, fsys.SerialOf(r.plan.Target), r.point()
+	if r.files != nil {
+		r.j.Folder, r.j.Shared = fsys.SerialOf(r.files.dir), r.plan.shared
+	}
 	fault.Point("sealed")
 	if err := r.j.write(r.annex); err != nil {
 		r.j.Step = staging // so that it is removed
@@ -69,14 +87,14 @@ func (r *run) carryOut(ctx context.Context) error {
 		return fmt.Errorf("the switch began, but could not be finished: %w; the next run of hovix at this target finishes it", err)
 	}
 	r.res.Switch = time.Since(start)
-	r.res.Files = site.Amount{Count: r.files.count, Bytes: r.files.bytes}
+	r.res.Files = r.files.amount()
 	return nil
 }
 
 // point describes what will be kept.
 func (r *run) point() *Point {
 	p := r.plan
-	point := &Point{ID: r.j.Point, Made: r.opts.Now, Database: r.j.Database, Other: Held{Name: r.m.Name, Address: p.Address, Files: site.Amount{Count: r.files.count, Bytes: r.files.bytes}, Tables: len(r.res.Tables)}}
+	point := &Point{ID: r.j.Point, Made: r.opts.Now, Database: r.j.Database, Shared: r.j.Shared, Other: Held{Name: r.m.Name, Address: p.Address, Files: r.files.amount(), Tables: len(r.res.Tables)}}
 	point.Holds = Held{Files: p.Lose, Tables: len(p.Tables), NoFolder: p.Create}
 	if s, err := site.Open(p.Target); err == nil {
 		point.Holds.Name, point.Holds.Address = s.Name, s.Address.String()

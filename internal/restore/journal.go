@@ -43,6 +43,7 @@ type journal struct {
 	Parents  []string        `json:"parents,omitempty"` // folders above the target that were made
 	Point    string          `json:"point"`             // folder of the annex that holds what is not live
 	Folder   uint64          `json:"folder"`            // serial of the folder that is to be live; 0: none
+	Shared   string          `json:"shared,omitempty"`  // path of an SQLite file that lies in both folders
 	Database string          `json:"database,omitempty"`
 	Notes    []string        `json:"notes,omitempty"` // how to undo what staging did outside of the stage
 	Stamp    string          `json:"stamp"`
@@ -86,6 +87,7 @@ type Recovery struct {
 	Warnings []string  `json:"warnings,omitempty"`
 
 	order string
+	undid bool // an undo, not one that was taken back
 }
 
 // String tells it in a sentence.
@@ -173,7 +175,7 @@ func recoverRun(ctx context.Context, an *annex.Annex, known []database.Location)
 	if j == nil {
 		return nil, sweepAnnex(an)
 	}
-	rec := &Recovery{What: j.What, Began: j.Began, Archive: j.Archive, order: j.Order}
+	rec := &Recovery{What: j.What, Began: j.Began, Archive: j.Archive, order: j.Order, undid: j.Record != nil && j.Record.Undone}
 	var l database.Location
 	if j.Database != "" {
 		if l, err = login(j.Database, append(known, logins(an.Path(j.Point, filesName), database.Location{})...)); err != nil {

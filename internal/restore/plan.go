@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize"
+
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
@@ -30,25 +32,54 @@ type Plan struct {
 	Create   bool               `json:"create"` // the folder is not there yet
 	Address  string             `json:"address"`
 	Database string             `json:"database,omitempty"`
-	Lose     site.Amount        `json:"replacedFiles"`   // files in the target folder
-	Tables   []database.Table   `json:"replacedTables"`  // tables of the target that are replaced
-	Maps     []string           `json:"mappings"`        // old → new, for people
+	Parts    []site.Part        `json:"parts"`            // of the archive that are restored, in full or in part
+	Chosen   *Chosen            `json:"chosen,omitempty"` // what of the archive; nil: all of it
+	Lose     site.Amount        `json:"replacedFiles"`    // files of the target that give way
+	Stay     site.Amount        `json:"keptFiles"`        // files of the target that stay
+	Tables   []database.Table   `json:"replacedTables"`   // tables of the target that are replaced
+	Accounts []site.Account     `json:"replacedAccounts,omitempty"`
+	Maps     []string           `json:"mappings"` // old → new, for people
+	Estimate *Estimate          `json:"estimate,omitempty"`
+	Checks   []database.Check   `json:"checks"`
 	Notes    []string           `json:"notes,omitempty"` // what is worth knowing before
 
+	sel      *selection
 	maps     []rewrite.Mapping
 	roots    []rewrite.RootMapping
 	location database.Location
 	address  rewrite.Address
 	parent   string
-	inside   string     // SQLite: path of the database file in the target folder
+	inside   string     // SQLite: path in the target folder of the database file that is exchanged with it
+	shared   string     // SQLite: path in it of the file that stays, in both folders at once
 	existing site.Files // settings files of the target
 }
+
+// Chosen counts what of an archive is restored.
+type Chosen struct {
+	Tables int         `json:"tables"`
+	Rows   int64       `json:"rows"`
+	Files  site.Amount `json:"files"` // -1 files: only reading the archive would tell
+}
+
+// CheckError says that a check of the plan stands in the way. Nothing was changed.
+type CheckError struct {
+	Plan *Plan
+	Err  error
+}
+
+// Error is that of the first check that failed.
+func (e *CheckError) Error() string { return e.Err.Error() }
+
+// Unwrap gives it.
+func (e *CheckError) Unwrap() error { return e.Err }
 
 // Overwrites reports whether the restore replaces anything.
 func (p *Plan) Overwrites() bool { return p.Lose.Count > 0 || len(p.Tables) > 0 }
 
 func decodeJSON(content []byte, v any) error { return json.Unmarshal(content, v) }
 
+// makePlan looks at everything that can stand in the way. What depends on
+// something that failed is not looked at.
 func (r *run) makePlan(ctx context.Context) error {
 	p := r.plan
 	if r.m.Section && p.Lose.Count > 0 {
@@ -58,16 +89,134 @@ func (r *run) makePlan(ctx context.Context) error {
 	if err := p.addresses(r.opts); err != nil {
 		return err
 	}
-	if r.m.Database != nil {
+	for _, part := range site.Parts {
+		if p.sel.part(part) {
+			p.Parts = append(p.Parts, part)
+		}
+	}
+	if err := p.countChosen(r.opts.Archive); err != nil {
+		return err
+	}
+	p.look("code in the database", func() (string, bool, error) { return p.storedCode(r.opts.StoredCode) })
+	p.look("links", func() (string, bool, error) { return p.links(r.opts.LinksOut) })
+	p.look("room for files", p.space)
+	if r.m.Database != nil && p.sel.part(site.Database) {
 		if err := p.database(r.opts.Database); err != nil {
 			return err
 		}
-		if err := p.lookAtDatabase(ctx); err != nil {
-			return err
-		}
+		p.lookAtDatabase(ctx, r.kind)
+		p.look("prefix", p.prefix)
+	}
+	if d := p.Manifest.Database; d != nil && len(d.Objects) > 0 && p.sel.part(site.Database) && p.sel.someTables() {
+		p.Notes = append(p.Notes, "Only some tables are restored: views, triggers and routines stay as they are on the target.")
 	}
 	p.compareRuntime(ctx)
-	return p.space()
+	for _, c := range p.Checks {
+		if c.Err != nil {
+			return &CheckError{p, c.Err}
+		}
+	}
+	return p.estimate(r.opts)
+}
+
+// look makes a check. One that found nothing to say is not listed.
+func (p *Plan) look(what string, f func() (found string, note bool, err error)) {
+	found, note, err := f()
+	switch {
+	case err != nil:
+		p.Checks = append(p.Checks, database.Failure(what, err))
+	case found != "":
+		p.Checks = append(p.Checks, database.Check{What: what, Found: found, Note: note})
+	}
+}
+
+// countChosen counts what is restored of an archive of which only something is.
+func (p *Plan) countChosen(a *archive.Archive) error {
+	if p.sel.all() {
+		return nil
+	}
+	c := &Chosen{}
+	if p.Manifest.Database != nil {
+		for _, t := range p.Manifest.Database.Tables {
+			if p.sel.table(t.Name) {
+				c.Tables++
+				c.Rows += t.Rows
+			}
+		}
+	}
+	p.Chosen = c
+	if a == nil {
+		c.Files.Count = -1
+		return nil
+	}
+	err := a.Entries(func(e archive.Entry) error {
+		if rel, ok := strings.CutPrefix(e.Name, manifest.FilesDir); ok && p.sel.file(rel) && e.Type != archive.TypeDir {
+			c.Files.Count++
+			c.Files.Bytes += e.Size
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return p.sel.unused()
+}
+
+// storedCode names what the database would run by itself, which nobody may want
+// of an archive that is not theirs.
+func (p *Plan) storedCode(agreed bool) (string, bool, error) {
+	d := p.Manifest.Database
+	if d == nil || len(d.Stored) == 0 || !p.sel.part(site.Database) || p.sel.someTables() {
+		return "", false, nil
+	}
+	var names []string
+	for i, s := range d.Stored {
+		if i == 5 {
+			names = append(names, fmt.Sprintf("%d more", len(d.Stored)-i))
+			break
+		}
+		names = append(names, string(s.Kind)+" "+s.Name)
+	}
+	list := strings.Join(names, ", ")
+	switch {
+	case p.sel.without.code:
+		return list + " stay out", true, nil
+	case agreed:
+		return list, false, nil
+	}
+	return "", false, fmt.Errorf("%w: the archive brings code that the database runs by itself, with the rights of who restores it: %s", ErrStoredCode, list)
+}
+
+// ErrStoredCode says that an archive holds code for the database that nobody asked
+// for.
+var ErrStoredCode = errors.New("refused")
+
+// ErrLinksOut says that an archive holds symbolic links out of the site.
+var ErrLinksOut = errors.New("refused")
+
+// links names the links that lead out of the site.
+func (p *Plan) links(agreed bool) (string, bool, error) {
+	m := p.Manifest
+	if m.Links == 0 || !p.sel.part(site.Code) && !p.sel.part(site.Uploads) {
+		return "", false, nil
+	}
+	list := strings.Join(m.LinksOut[:min(len(m.LinksOut), 3)], ", ")
+	if n := m.Links - int64(min(len(m.LinksOut), 3)); n > 0 {
+		list += fmt.Sprintf(" and %d more", n)
+	}
+	if agreed {
+		return list + " lead out of the site", true, nil
+	}
+	return "", false, fmt.Errorf("%w: symbolic links of the archive lead out of the site: %s", ErrLinksOut, list)
+}
+
+// prefix checks that settings which stay are of the tables that come.
+func (p *Plan) prefix() (string, bool, error) {
+	s, err := site.Open(p.Target)
+	if err != nil || p.sel.part(site.Settings) || s.Prefix == p.Manifest.Database.Prefix {
+		return "", false, nil
+	}
+	return "", false, fmt.Errorf("the tables of the archive have the prefix %q, and the settings of %s, which stay, want %q; restore the settings too", p.Manifest.Database.Prefix, p.Target, s.Prefix)
 }
 
 // folder checks the target folder and its parent.
@@ -96,16 +245,45 @@ func (p *Plan) folder(target string) error {
 	if parent, err := os.Stat(p.parent); err == nil && fsys.Device(parent) != fsys.Device(st) {
 		return fmt.Errorf("the target %s is a mounted file system, which cannot be exchanged in one step for what is staged beside it; name a folder in it", p.Target)
 	}
-	return filepath.WalkDir(p.Target, func(_ string, d fs.DirEntry, err error) error {
+	p.keepDatabase()
+	return p.countFiles(st)
+}
+
+// countFiles counts what gives way in the target folder, and what stays.
+func (p *Plan) countFiles(root fs.FileInfo) error {
+	return filepath.WalkDir(p.Target, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // it counts what can be seen
 		}
-		if info, err := d.Info(); err == nil && !d.IsDir() {
+		info, err := d.Info()
+		if err != nil {
+			return nil
+		}
+		if d.IsDir() {
+			if fsys.Device(info) != fsys.Device(root) {
+				return fmt.Errorf("%s, in the target, is a mounted file system, which would go away with the old folder; unmount it, or restore beside it", path)
+			}
+			return nil
+		}
+		rel := relativeTo(p.Target, path)
+		if p.givesWay(rel) {
 			p.Lose.Count++
 			p.Lose.Bytes += info.Size()
+		} else {
+			p.Stay.Count++
+			p.Stay.Bytes += info.Size()
 		}
 		return nil
 	})
+}
+
+// relativeTo gives a path in a folder, with slashes.
+func relativeTo(root, path string) string {
+	rel, err := filepath.Rel(root, path)
+	if err != nil {
+		return path
+	}
+	return filepath.ToSlash(rel)
 }
 
 // inside reports whether path lies in dir, but is not dir itself.
@@ -169,6 +347,9 @@ func (p *Plan) addresses(opts Options) error {
 	p.address = opts.Address
 	if p.address.IsZero() {
 		p.address = old
+		if s, err := site.Open(p.Target); err == nil && !p.sel.part(site.Settings) && !s.Address.IsZero() {
+			p.address = s.Address // that of the settings, which stay
+		}
 	}
 	p.Address = p.address.String()
 	if p.address.IsZero() {
@@ -234,6 +415,11 @@ func moved(a, old, to rewrite.Address) rewrite.Address {
 	return to
 }
 
+// rewriting says what is rewritten.
+func (p *Plan) rewriting(opts Options) rewrite.Options {
+	return rewrite.Options{Mappings: p.maps, Roots: p.roots, Texts: opts.Texts, WholeWords: opts.WholeWords, BareHosts: opts.BareHosts}
+}
+
 // database decides where the database goes.
 func (p *Plan) database(given database.Location) error {
 	m := p.Manifest
@@ -256,8 +442,11 @@ func (p *Plan) database(given database.Location) error {
 		if !filepath.IsAbs(l.Path) {
 			l.Path = filepath.Join(p.Target, l.Path)
 		}
-		if inside(p.Target, l.Path) {
+		if inside(p.Target, l.Path) && p.sel.folder() {
 			p.inside, _ = filepath.Rel(p.Target, l.Path)
+		}
+		if p.sel.someTables() {
+			return errors.New("an SQLite database is one file, which is exchanged as a whole; restore all of its tables, or none")
 		}
 	}
 	p.location = l
@@ -265,38 +454,80 @@ func (p *Plan) database(given database.Location) error {
 	return nil
 }
 
-// lookAtDatabase lists the tables that will be replaced.
-func (p *Plan) lookAtDatabase(ctx context.Context) error {
+// lookAtDatabase proves that the new tables can be staged, and lists what they
+// replace.
+func (p *Plan) lookAtDatabase(ctx context.Context, kind site.Kind) {
 	if p.location.Engine == database.SQLite {
 		if _, err := os.Stat(p.location.Path); errors.Is(err, fs.ErrNotExist) {
-			return nil
+			p.Checks = append(p.Checks, database.Check{What: "database", Found: "a new file"})
+			return
 		}
 	}
 	db, err := engines.Open(ctx, p.location)
 	if err != nil {
-		return err
+		p.Checks = append(p.Checks, database.Failure("login", err))
+		return
 	}
 	defer db.Close()
+	info := db.Info()
+	p.Checks = append(p.Checks, database.Check{What: "login", Found: strings.TrimSpace(info.Product + " " + info.Version + " answers")})
 	if t, ok := db.(database.Target); ok {
-		if err := t.CanTake(ctx, p.Manifest.Database.Objects); err != nil {
-			return err
+		need := database.Need{Kinds: p.Manifest.Database.Objects, Collations: p.Manifest.Database.Collations}
+		for _, t := range p.Manifest.Database.Tables {
+			if p.sel.table(t.Name) {
+				need.Bytes += t.Bytes
+			}
 		}
+		p.Checks = append(p.Checks, t.CanTake(ctx, need)...)
 	}
-	p.compareServer(db.Info())
+	p.compareServer(info)
+	p.look("old tables", func() (string, bool, error) { return "", false, p.listTables(ctx, db, kind) })
+}
+
+// listTables lists the tables that are replaced, and the accounts in them.
+func (p *Plan) listTables(ctx context.Context, db database.Reader, kind site.Kind) error {
 	live, err := db.Tables(ctx)
 	if err != nil {
 		return err
 	}
+	d := p.Manifest.Database
 	for _, t := range live {
-		if p.location.Engine == database.SQLite || slices.ContainsFunc(p.Manifest.Database.Tables, func(o database.Table) bool { return o.Name == t.Name }) {
+		if p.location.Engine == database.SQLite || p.sel.table(t.Name) && slices.ContainsFunc(d.Tables, func(o database.Table) bool { return o.Name == t.Name }) {
 			p.Tables = append(p.Tables, t)
 		}
+	}
+	if len(p.Tables) > 0 {
+		p.Accounts, _ = kind.Accounts(ctx, d.Prefix, db) // tables of another program have none
 	}
 	return nil
 }
 
+// keepDatabase finds the file of SQLite in the target's folder that stays while
+// what is around it is exchanged.
+func (p *Plan) keepDatabase() {
+	if !p.sel.folder() || p.sel.part(site.Database) {
+		return
+	}
+	s, err := site.Open(p.Target)
+	if err != nil {
+		return
+	}
+	if rel, in := s.ResolveSQLite(); in {
+		p.shared = rel
+	}
+}
+
+// givesWay reports whether what lies at a path in the target is replaced, or
+// removed.
+func (p *Plan) givesWay(rel string) bool {
+	if p.shared != "" && strings.HasPrefix(rel, p.shared) && slices.Contains(sqlite.Files(p.shared), rel) {
+		return false
+	}
+	return p.sel.folder() && p.sel.file(rel) && !p.sel.stays(rel)
+}
+
 // space checks that the files will fit.
-func (p *Plan) space() error {
+func (p *Plan) space() (string, bool, error) {
 	dir := p.parent
 	for {
 		if _, err := os.Stat(dir); err == nil {
@@ -304,17 +535,28 @@ func (p *Plan) space() error {
 		}
 		dir = filepath.Dir(dir)
 	}
-	need := p.Manifest.Files.Bytes
-	if p.inside != "" {
-		for _, t := range p.Manifest.Database.Tables {
-			need += t.Bytes
+	need := int64(0)
+	if p.sel.folder() {
+		need = p.Manifest.Files.Bytes
+	}
+	if p.Chosen != nil && p.Chosen.Files.Count >= 0 {
+		need = p.Chosen.Files.Bytes
+	}
+	if d := p.Manifest.Database; d != nil && d.Engine == database.SQLite {
+		for _, t := range d.Tables {
+			if p.sel.table(t.Name) {
+				need += t.Bytes
+			}
 		}
 	}
 	free, ok := fsys.FreeSpace(dir)
-	if ok && free < need {
-		return fmt.Errorf("the new site needs %d MB beside the target, and the disk of %s has %d MB free; make room, or choose a folder on another disk", need>>20, dir, free>>20)
+	if !ok {
+		return "", false, nil
 	}
-	return nil
+	if free < need {
+		return "", false, fmt.Errorf("the new site needs %s beside the target, and the disk of %s has %s free; make room, or choose a folder on another disk", humanize.Bytes(uint64(need)), dir, humanize.Bytes(uint64(free)))
+	}
+	return fmt.Sprintf("%s needed, %s free", humanize.Bytes(uint64(need)), humanize.Bytes(uint64(free))), false, nil
 }
 
 func (r *run) openStage(ctx context.Context) (database.Stage, error) {
@@ -332,6 +574,9 @@ func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 		return postgres.NewStage(ctx, p.location, opts)
 	}
 	if p.inside != "" {
+		if err := r.files.folder(slashDir(filepath.ToSlash(p.inside))); err != nil {
+			return nil, err
+		}
 		return sqlite.NewStage(ctx, filepath.Join(r.files.dir, p.inside), true)
 	}
 	return sqlite.NewStage(ctx, sqlite.StagePath(p.location.Path, r.j.ID), false)

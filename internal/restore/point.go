@@ -29,6 +29,7 @@ type Point struct {
 	Holds    Held            `json:"holds"`
 	Other    Held            `json:"other"` // what is live, or was when the point was used last
 	Folder   bool            `json:"folder"`
+	Shared   string          `json:"shared,omitempty"` // path of an SQLite file that lies in both folders
 	Database string          `json:"database,omitempty"`
 	State    *database.State `json:"state,omitempty"`
 	Bytes    int64           `json:"-"` // on disk and in the database, once Points has asked

@@ -13,8 +13,10 @@ import (
 	"io"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -43,6 +45,18 @@ type Options struct {
 	WholeWords bool
 	// BareHosts rewrites host names that stand alone in prose.
 	BareHosts bool
+	// Only and Without choose parts, paths and tables (table:PATTERN) of the archive;
+	// the target keeps the rest of its own. Without nothing everything is restored.
+	Only, Without []string
+	// Keep names paths of the target that stay whatever the archive has there.
+	Keep []string
+	// StoredCode takes triggers, routines, events and rules.
+	StoredCode bool
+	// LinksOut makes symbolic links that lead out of the site.
+	LinksOut bool
+	// Archive is the archive where it can be read at any place: a plan can tell more
+	// then. nil otherwise.
+	Archive *archive.Archive
 	// PlanOnly ends the run with ErrPlanned when Confirm has been shown the plan: the
 	// target is not even locked.
 	PlanOnly bool
@@ -125,6 +139,8 @@ type run struct {
 	early    chan struct{}   // closed when what tables need is there
 	last     <-chan struct{} // closed when what was announced last is there
 	tables   map[string]*tableState
+	others   map[string]bool // entries of the database that are of no table
+	sqlBytes atomic.Int64    // of SQL text that came
 	settings map[string]settingsFile
 	partial  map[*archive.Entry]*partial
 	seen     bool
@@ -148,7 +164,7 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 	if opts.Now.IsZero() {
 		opts.Now = start
 	}
-	r := &run{opts: opts, rep: progress.Of(opts.Progress), res: &Result{}, ready: make(chan struct{}), tables: map[string]*tableState{},
+	r := &run{opts: opts, rep: progress.Of(opts.Progress), res: &Result{}, ready: make(chan struct{}), tables: map[string]*tableState{}, others: map[string]bool{},
 		settings: map[string]settingsFile{}, partial: map[*archive.Entry]*partial{}}
 	defer func() {
 		if err != nil {
@@ -165,8 +181,14 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 	} else if err != nil {
 		return nil, err
 	}
+	if r.files != nil {
+		r.files.warn(r.res)
+	}
 	fault.Point("staged")
 	if err := r.complete(ctx); err != nil {
+		return nil, err
+	}
+	if err := r.verify(ctx); err != nil {
 		return nil, err
 	}
 	if r.db != nil {
@@ -177,8 +199,10 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 			return nil, err
 		}
 	}
-	if err := r.dropIns(ctx); err != nil {
-		return nil, err
+	if r.files != nil {
+		if err := r.dropIns(ctx); err != nil {
+			return nil, err
+		}
 	}
 	if err := r.exchange(ctx); err != nil {
 		return nil, err
@@ -247,6 +271,9 @@ func (r *run) handle(ctx context.Context, p archive.Piece) error {
 		}
 		return r.whole(ctx, p, maxSQL, r.sql)
 	case strings.HasPrefix(name, manifest.FilesDir):
+		if r.files == nil || !r.plan.sel.file(strings.TrimPrefix(name, manifest.FilesDir)) {
+			return nil
+		}
 		if path.Base(name) == site.WebFile && p.Entry.Type == archive.TypeFile && p.Entry.Size <= site.MaxWebFile {
 			return r.whole(ctx, p, site.MaxWebFile, r.webFile)
 		}
@@ -307,6 +334,9 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 		return fmt.Errorf("the archive cannot be restored: %w", err)
 	}
 	p := &Plan{Manifest: r.m, existing: site.Files{}}
+	if p.sel, err = selectFrom(r.m, r.opts.Only, r.opts.Without, r.opts.Keep); err != nil {
+		return err
+	}
 	r.plan, r.res.Plan = p, p
 	if err := p.folder(r.opts.Target); err != nil {
 		return err
@@ -329,11 +359,7 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 	if r.opts.PlanOnly {
 		return ErrPlanned
 	}
-	way := passage.Options{Rewrite: rewrite.Options{Mappings: r.plan.maps, Roots: r.plan.roots, Texts: r.opts.Texts, WholeWords: r.opts.WholeWords, BareHosts: r.opts.BareHosts}, Keep: r.m.Keep, Moved: r.m.Moved}
-	if r.m.Database != nil {
-		way.Dialect = r.dialect()
-	}
-	if r.way, err = passage.New(way); err != nil {
+	if r.way, err = passage.New(r.plan.passage(r.opts)); err != nil {
 		return err
 	}
 	return r.openStages(ctx, order)
@@ -356,7 +382,7 @@ func (r *run) lock(ctx context.Context) (err error) {
 		return err
 	}
 	p.Notes = append(p.Notes, r.res.Recovery.String())
-	p.Lose, p.Create = site.Amount{}, false
+	p.Lose, p.Stay, p.Create = site.Amount{}, site.Amount{}, false
 	return p.folder(r.opts.Target) // it may be another one now
 }
 
@@ -377,7 +403,7 @@ func (r *run) openStages(ctx context.Context, order string) (err error) {
 	}
 	r.j = &journal{ID: id, What: "restore", Step: staging, Began: r.opts.Now, Order: order, Archive: r.m.Name, Parents: r.annex.Parents,
 		Point: nextPoint(list) + now.Format("-20060102-150405-") + id, Stamp: now.Format("060102_150405") + "_" + id[:4]}
-	if r.m.Has(site.Database) && p.inside == "" {
+	if p.sel.part(site.Database) && p.inside == "" {
 		r.j.Database, r.login = p.Database, p.location
 	}
 	if err := r.j.write(r.annex); err != nil {
@@ -387,10 +413,12 @@ func (r *run) openStages(ctx context.Context, order string) (err error) {
 	if err := os.Mkdir(r.annex.Path(r.j.Point), 0o700); err != nil {
 		return fmt.Errorf("make the folder in which the new site is staged: %w", err)
 	}
-	if r.files, err = newFileStage(r.annex.Path(r.j.Point, filesName), p); err != nil {
-		return err
+	if p.sel.folder() {
+		if r.files, err = newFileStage(r.annex.Path(r.j.Point, filesName), p, r.opts.LinksOut); err != nil {
+			return err
+		}
 	}
-	if r.m.Has(site.Database) {
+	if p.sel.part(site.Database) {
 		if r.db, err = r.openStage(ctx); err != nil {
 			return err
 		}
@@ -410,10 +438,7 @@ func (r *run) webFile(_ context.Context, e *archive.Entry, content []byte) error
 	if err := r.files.write(rel, *e, content); err != nil {
 		return err
 	}
-	r.files.mu.Lock()
-	defer r.files.mu.Unlock()
-	r.files.count++
-	r.files.bytes += int64(len(content))
+	r.files.counted(rel, int64(len(content)), sha256.Sum256(content))
 	return nil
 }
 
@@ -424,6 +449,9 @@ func (r *run) takeSummary(_ context.Context, _ *archive.Entry, content []byte) e
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.res.Summary != nil {
+		return fmt.Errorf("%w: a second summary", archive.ErrRefused)
+	}
 	r.res.Summary = s
 	return nil
 }
@@ -431,7 +459,17 @@ func (r *run) takeSummary(_ context.Context, _ *archive.Entry, content []byte) e
 func (r *run) takeSettings(_ context.Context, e *archive.Entry, content []byte) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.settings[strings.TrimPrefix(e.Name, manifest.SettingsDir)] = settingsFile{*e, append([]byte(nil), content...)}
+	rel := strings.TrimPrefix(e.Name, manifest.SettingsDir)
+	if !slices.Contains(r.m.Settings, rel) {
+		return fmt.Errorf("%w: the settings file %s is not in the manifest", archive.ErrRefused, rel)
+	}
+	if _, twice := r.settings[rel]; twice {
+		return fmt.Errorf("%w: %q is there twice", archive.ErrRefused, e.Name)
+	}
+	if r.files == nil || !r.plan.sel.file(rel) {
+		return nil
+	}
+	r.settings[rel] = settingsFile{*e, append([]byte(nil), content...)}
 	return nil
 }
 

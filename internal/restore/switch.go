@@ -11,6 +11,7 @@ import (
 	"hovix/internal/annex"
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
+	"hovix/internal/database/sqlite"
 	"hovix/internal/fault"
 	"hovix/internal/fsys"
 )
@@ -119,7 +120,7 @@ func exchangeBoth(ctx context.Context, an *annex.Annex, j *journal, l database.L
 		}
 	}
 	fault.Point("tables")
-	if err := exchangeFolders(an, j); err != nil {
+	if err := exchangeAround(ctx, an, j); err != nil {
 		err = fmt.Errorf("exchange the folders: %w", err)
 		if ex == nil {
 			return &notSwitchedError{err}
@@ -192,6 +193,57 @@ func revert(ctx context.Context, an *annex.Annex, j *journal, ex database.Exchan
 	}
 	j.Step = staging
 	return errors.Join(j.write(an), &notSwitchedError{errors.New("the folders could not be exchanged, and the tables are back")})
+}
+
+// exchangeAround is exchangeFolders around a database of SQLite that stays: its log
+// comes along, and is not left in the folder that goes, where it would be taken for
+// one of the database's later states.
+func exchangeAround(ctx context.Context, an *annex.Annex, j *journal) error {
+	rel := filepath.FromSlash(j.Shared)
+	live, held := filepath.Join(an.Target, rel), an.Path(j.Point, filesName, rel)
+	if j.Shared == "" || fsys.SerialOf(live) == 0 {
+		return exchangeFolders(an, j)
+	}
+	if fsys.SerialOf(an.Target) != j.Folder { // it is still to be done
+		release, err := sqlite.Hold(ctx, live)
+		if err != nil {
+			return err
+		}
+		defer func() { _ = release() }()
+		if err := secondNames(live, held); err != nil {
+			return fmt.Errorf("keep the database %s: %w", live, err)
+		}
+	}
+	if err := exchangeFolders(an, j); err != nil {
+		return err
+	}
+	for _, f := range sqlite.Files(held)[1:] {
+		if err := os.Remove(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// secondNames makes sure that the files of a database lie under other names too.
+func secondNames(live, held string) error {
+	names := sqlite.Files(held)
+	for i, f := range sqlite.Files(live) {
+		if fsys.SerialOf(f) == fsys.SerialOf(names[i]) {
+			continue
+		}
+		if err := os.Remove(names[i]); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		err := os.Link(f, names[i])
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			err = copyFile(f, names[i])
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
 }
 
 // exchangeFolders makes sure that the folder is live which is to be, and that the

@@ -51,8 +51,8 @@ type UndoResult struct {
 
 // Undo exchanges what the newest undo point of a target holds for what is live,
 // which the point holds then; with Redo it exchanges that back. A run that was
-// interrupted is taken care of first: if it had not come to its switch, that is
-// all, and the result has no point.
+// interrupted is taken care of first: if it had not come to its switch, or was the
+// same undo, that is all, and the result has no point.
 func Undo(ctx context.Context, opts UndoOptions) (_ *UndoResult, err error) {
 	target := resolve(opts.Target)
 	plan := &UndoPlan{Target: target, Redo: opts.Redo}
@@ -69,8 +69,8 @@ func Undo(ctx context.Context, opts UndoOptions) (_ *UndoResult, err error) {
 		if plan.Recovery, err = recoverRun(ctx, an, known); err != nil {
 			return nil, err
 		}
-		if plan.Recovery != nil && !plan.Recovery.Finished {
-			return &UndoResult{Plan: plan}, nil
+		if rec := plan.Recovery; rec != nil && (!rec.Finished || rec.What == "undo" && rec.undid != opts.Redo) {
+			return &UndoResult{Plan: plan}, nil // that was it
 		}
 		known = logins(target, opts.Database)
 	}
@@ -153,7 +153,7 @@ func (u *UndoPlan) carryOut(ctx context.Context, an *annex.Annex, l database.Loc
 	}
 	start := time.Now()
 	id := newID()
-	j := &journal{ID: id, What: "undo", Step: switching, Began: now, Archive: p.Holds.Name, Point: p.ID, Stamp: now.UTC().Format("060102_150405") + "_" + id[:4], State: p.State, Database: p.Database}
+	j := &journal{ID: id, What: "undo", Step: switching, Began: now, Archive: p.Holds.Name, Point: p.ID, Shared: p.Shared, Stamp: now.UTC().Format("060102_150405") + "_" + id[:4], State: p.State, Database: p.Database}
 	switch {
 	case p.Folder:
 		j.Folder = fsys.SerialOf(an.Path(p.ID, filesName))

@@ -80,6 +80,7 @@ const (
 	Unfit                     // the changed value does not fit where it belongs
 	Repeats                   // the changed value would repeat a key that is there once
 	Binary                    // in a file that is no text
+	Unproved                  // the changed value did not stand a second look
 	numReasons
 )
 
@@ -87,7 +88,7 @@ const (
 func (r Reason) String() string {
 	return [...]string{"bare host name", "e-mail address", "look-alike host", "other port", "outside the base path",
 		"other scheme", "broken serialized value", "kept identifier", "nested too deeply", "signed token",
-		"value that does not fit", "key that would repeat", "binary file"}[r]
+		"value that does not fit", "key that would repeat", "binary file", "value that could not be proved"}[r]
 }
 
 // MarshalText gives the name of the reason.

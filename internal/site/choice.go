@@ -32,8 +32,8 @@ type choice struct {
 	onlyTables    []string
 }
 
-// tablePrefix begins a pattern of tables among patterns of files.
-const tablePrefix = "table:"
+// TablePrefix begins a pattern of tables among patterns of files.
+const TablePrefix = "table:"
 
 // Choose says what of the site is carried: what is not, by words that the kind
 // knows (spam, revisions …), by patterns of paths relative to the site's folder,
@@ -42,7 +42,7 @@ const tablePrefix = "table:"
 func (s *Site) Choose(only, without []string) error {
 	var c choice
 	for _, w := range without {
-		pattern, isTable := strings.CutPrefix(w, tablePrefix)
+		pattern, isTable := strings.CutPrefix(w, TablePrefix)
 		switch {
 		case isTable:
 			c.tables = append(c.tables, pattern)
@@ -59,7 +59,7 @@ func (s *Site) Choose(only, without []string) error {
 		}
 	}
 	for _, w := range only {
-		pattern, isTable := strings.CutPrefix(w, tablePrefix)
+		pattern, isTable := strings.CutPrefix(w, TablePrefix)
 		if isTable {
 			c.onlyTables = append(c.onlyTables, pattern)
 		} else {
@@ -94,6 +94,16 @@ func goodPattern(p string) error {
 	return nil
 }
 
+// Pattern reads a pattern of paths relative to a site's folder. The error says what
+// is wrong with it.
+func Pattern(p string) (string, error) { return cleanPattern(p), goodPattern(p) }
+
+// Covers reports whether a pattern matches a path, or a folder that it lies in.
+func Covers(pattern, rel string) bool { return matches(pattern, rel) || below(rel, pattern) }
+
+// MatchesTable reports whether a pattern of tables is one of the name.
+func MatchesTable(pattern, name string) bool { return matchesAny([]string{pattern}, name) }
+
 func cleanPattern(p string) string { return path.Clean(strings.Trim(filepath.ToSlash(p), "/")) }
 
 // means checks that a word without wildcards names something in the folder.
@@ -106,9 +116,9 @@ func (s *Site) means(w string, known []string) error {
 		return fmt.Errorf("%w; did you mean %s?", err, n)
 	}
 	if words := s.kind.Words(); len(words) > 0 {
-		return fmt.Errorf("%w; beside paths and %sNAME the words %s are known", err, tablePrefix, strings.Join(words, ", "))
+		return fmt.Errorf("%w; beside paths and %sNAME the words %s are known", err, TablePrefix, strings.Join(words, ", "))
 	}
-	return fmt.Errorf("%w; name a path in it, or %sNAME", err, tablePrefix)
+	return fmt.Errorf("%w; name a path in it, or %sNAME", err, TablePrefix)
 }
 
 // has reports whether something lies at a path in the site.
@@ -150,7 +160,7 @@ func (c *choice) unchosen(rel string, isDir bool) string {
 		return ""
 	}
 	for _, p := range c.onlyFiles {
-		if matches(p, rel) || below(rel, p) || isDir && leadsTo(p, rel) {
+		if Covers(p, rel) || isDir && leadsTo(p, rel) {
 			return ""
 		}
 	}

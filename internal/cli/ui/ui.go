@@ -18,7 +18,7 @@ type Printer struct {
 	w     io.Writer
 	width int
 
-	strong, dim, good, warn, accent lipgloss.Style
+	strong, dim, good, warn, bad, accent lipgloss.Style
 }
 
 // New returns a Printer for w, with colour if w is a terminal and NO_COLOR is
@@ -32,6 +32,7 @@ func New(w io.Writer) *Printer {
 		// would swallow what people type.
 		good:   r.NewStyle().Foreground(lipgloss.Color("2")),
 		warn:   r.NewStyle().Foreground(lipgloss.Color("3")),
+		bad:    r.NewStyle().Foreground(lipgloss.Color("1")),
 		accent: r.NewStyle().Foreground(lipgloss.Color("6")),
 	}
 	if f, ok := w.(*os.File); ok {
@@ -85,6 +86,11 @@ func (p *Printer) Good(format string, a ...any) {
 // Warn marks a line as one to look at.
 func (p *Printer) Warn(format string, a ...any) {
 	fmt.Fprintf(p.w, "  %s %s\n", p.warn.Render("!"), fmt.Sprintf(format, a...))
+}
+
+// Bad marks a line as what stands in the way.
+func (p *Printer) Bad(format string, a ...any) {
+	fmt.Fprintf(p.w, "  %s %s\n", p.bad.Render("✗"), fmt.Sprintf(format, a...))
 }
 
 // Mark gives the mark of a line to look at.

@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,14 +13,19 @@ import (
 // collations are those that a server knows.
 type collations map[string]bool
 
-func (s *stage) readCollations(ctx context.Context) (collations, error) {
+// querier is a connection or a pool of them.
+type querier interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}
+
+func readCollations(ctx context.Context, db querier) (collations, error) {
 	known := collations{}
-	rows, err := stringRows(s.db.QueryContext(ctx, "SELECT COLLATION_NAME FROM information_schema.COLLATIONS"))
+	rows, err := stringRows(db.QueryContext(ctx, "SELECT COLLATION_NAME FROM information_schema.COLLATIONS"))
 	if err != nil {
 		return nil, fmt.Errorf("list the collations of the target: %w", err)
 	}
 	// MariaDB has some under a name for every charset, which stands elsewhere.
-	full, err := stringRows(s.db.QueryContext(ctx, "SELECT FULL_COLLATION_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY"))
+	full, err := stringRows(db.QueryContext(ctx, "SELECT FULL_COLLATION_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY"))
 	if err == nil { // an older server has no such column, and no such names
 		rows = append(rows, full...)
 	}
@@ -27,6 +33,14 @@ func (s *stage) readCollations(ctx context.Context) (collations, error) {
 		known[strings.ToLower(row[0])] = true
 	}
 	return known, nil
+}
+
+// fitting gives a collation itself if it is known, else the nearest one.
+func (c collations) fitting(name string) string {
+	if c[strings.ToLower(name)] {
+		return name
+	}
+	return c.best(name)
 }
 
 // best gives the nearest collation that is known: of the same charset, with the
@@ -83,7 +97,7 @@ func (s *stage) fit(ctx context.Context, what, stmt string) (string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.known == nil {
-		known, err := s.readCollations(ctx)
+		known, err := readCollations(ctx, s.db)
 		if err != nil {
 			return "", err
 		}
@@ -105,11 +119,11 @@ func (s *stage) fit(ctx context.Context, what, stmt string) (string, error) {
 		case next && t.Kind == sqltext.Word:
 			next = false
 			name := string(t.Text)
-			if s.known[strings.ToLower(name)] {
+			other := s.known.fitting(name)
+			switch other {
+			case name:
 				continue
-			}
-			other := s.known.best(name)
-			if other == "" {
+			case "":
 				return "", fmt.Errorf("%s: the server knows neither the collation %s nor one like it; restore to a newer server", what, name)
 			}
 			b.WriteString(stmt[copied:t.At] + other)
@@ -119,4 +133,17 @@ func (s *stage) fit(ctx context.Context, what, stmt string) (string, error) {
 			}
 		}
 	}
+}
+
+// Collations lists those of the tables and their columns.
+func (r *reader) Collations(ctx context.Context) (names []string, err error) {
+	rows, err := r.Strings(ctx, "SELECT DISTINCT COLLATION_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA=DATABASE() AND COLLATION_NAME IS NOT NULL AND "+notOurs+
+		" UNION SELECT TABLE_COLLATION FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_COLLATION IS NOT NULL AND "+notOurs)
+	if err != nil {
+		return nil, fmt.Errorf("list the collations in use: %w", err)
+	}
+	for _, row := range rows {
+		names = append(names, row[0])
+	}
+	return names, nil
 }

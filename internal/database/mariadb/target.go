@@ -23,31 +23,58 @@ var staging = []string{"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP",
 // objectRights are the rights that objects of a kind take.
 var objectRights = map[database.ObjectKind]string{database.View: "CREATE VIEW", database.Trigger: "TRIGGER", database.Routine: "CREATE ROUTINE", database.Event: "EVENT"}
 
-// CanTake checks that a new state of the database can be staged here, before
+// CanTake looks at whether a new state of the database can be staged here, before
 // anything is tried: the server can be written to and takes statements of the size
-// of a chunk of rows, and the user has the rights. The error is a
-// *database.ConnectError.
-func (r *reader) CanTake(ctx context.Context, kinds []database.ObjectKind) error {
-	fail := func(what, advice string) error {
-		return &database.ConnectError{Location: r.l, What: "stage a new state in the database", Why: errors.New(what), Advice: advice}
-	}
-	rows, err := r.Strings(ctx, "SELECT @@global.read_only, @@max_allowed_packet, CURRENT_USER()")
+// of a chunk of rows, the user has the rights, collations are known, the disk has
+// room.
+func (r *reader) CanTake(ctx context.Context, need database.Need) []database.Check {
+	rows, err := r.Strings(ctx, "SELECT @@global.read_only, @@max_allowed_packet, CURRENT_USER(), @@datadir")
 	if err != nil {
-		return fmt.Errorf("look at the server's settings: %w", err)
+		return []database.Check{database.Failure("server", fmt.Errorf("look at the server's settings: %w", err))}
 	}
-	if n, err := strconv.ParseInt(rows[0][1], 10, 64); err == nil && n < minPacket {
-		return fail(fmt.Sprintf("the server takes statements of %d kB at most", n>>10), fmt.Sprintf("An administrator of the server can raise max_allowed_packet to %d or more.", 16<<20))
+	checks := []database.Check{r.takesStatements(rows[0][1])}
+	checks = append(checks, r.takesWrites(ctx, rows[0][0] == "1", rows[0][2], need.Kinds)...)
+	if len(need.Collations) > 0 {
+		if known, err := readCollations(ctx, r.conn); err == nil {
+			checks = append(checks, database.Unknown(need.Collations, known.fitting))
+		}
 	}
+	dir := ""
+	if r.l.Socket != "" || slices.Contains([]string{"", "localhost", "127.0.0.1", "::1"}, r.l.Host) {
+		dir = rows[0][3]
+	}
+	return append(checks, database.Space(dir, need.Bytes))
+}
+
+// refuse is a Check that what was found stands in the way of staging.
+func (r *reader) refuse(check, what, advice string) database.Check {
+	return database.Failure(check, &database.ConnectError{Location: r.l, What: "stage a new state in the database", Why: errors.New(what), Advice: advice})
+}
+
+func (r *reader) takesStatements(packet string) database.Check {
+	const what = "statement size"
+	n, err := strconv.ParseInt(packet, 10, 64)
+	if err == nil && n < minPacket {
+		return r.refuse(what, fmt.Sprintf("the server takes statements of %d kB at most", n>>10), fmt.Sprintf("An administrator of the server can raise max_allowed_packet to %d or more.", 16<<20))
+	}
+	return database.Check{What: what, Found: fmt.Sprintf("up to %d MB", n>>20)}
+}
+
+func (r *reader) takesWrites(ctx context.Context, readOnly bool, who string, kinds []database.ObjectKind) []database.Check {
+	const what = "rights"
 	grants, err := r.Strings(ctx, "SHOW GRANTS")
 	if err != nil {
-		return nil // the attempt will tell
+		return []database.Check{{What: what, Found: "the server does not tell; the attempt will", Note: true}}
 	}
 	global, own, certain := rightsOf(grants, r.l.Name)
-	if rows[0][0] == "1" && !slices.ContainsFunc(global, func(g string) bool { return g == "SUPER" || g == "READ_ONLY ADMIN" || g == allRights }) && certain {
-		return fail("the server is read-only", "It may be a copy of another server: name the one that can be written to.")
+	if readOnly && !slices.ContainsFunc(global, func(g string) bool { return g == "SUPER" || g == "READ_ONLY ADMIN" || g == allRights }) && certain {
+		return []database.Check{r.refuse("server", "the server is read-only", "It may be a copy of another server: name the one that can be written to.")}
 	}
-	if !certain || slices.Contains(own, allRights) {
-		return nil
+	if !certain {
+		return []database.Check{{What: what, Found: "some come by roles; the attempt will tell", Note: true}}
+	}
+	if slices.Contains(own, allRights) {
+		return []database.Check{{What: what, Found: "all on the database"}}
 	}
 	need := slices.Clone(staging)
 	for _, k := range kinds {
@@ -55,13 +82,13 @@ func (r *reader) CanTake(ctx context.Context, kinds []database.ObjectKind) error
 			need = append(need, right)
 		}
 	}
-	missing := slices.DeleteFunc(need, func(n string) bool { return slices.Contains(own, n) })
+	missing := slices.DeleteFunc(slices.Clone(need), func(n string) bool { return slices.Contains(own, n) })
 	if len(missing) == 0 {
-		return nil
+		return []database.Check{{What: what, Found: "the user has " + strings.Join(need, ", ")}}
 	}
 	list := strings.Join(missing, ", ")
-	user, host, _ := strings.Cut(rows[0][2], "@")
-	return fail("the user lacks the rights "+list, fmt.Sprintf("An administrator of the server can give them with: GRANT %s ON %s.* TO %s@%s", list, quote(r.l.Name), quote(user), quote(host)))
+	user, host, _ := strings.Cut(who, "@")
+	return []database.Check{r.refuse(what, "the user lacks the rights "+list, fmt.Sprintf("An administrator of the server can give them with: GRANT %s ON %s.* TO %s@%s", list, quote(r.l.Name), quote(user), quote(host)))}
 }
 
 // allRights stands for any right.

@@ -102,12 +102,16 @@ func (x *exchange) run(ctx context.Context, record func(*database.State) error) 
 		return err
 	}
 	schemas := x.schemas()
+	bound, err := x.boundTo(ctx, schemas)
+	if err != nil {
+		return err
+	}
 	for i, schema := range schemas {
 		if err := x.schema(ctx, schema, i); err != nil {
 			return err
 		}
 	}
-	if err := x.noteViews(ctx); err != nil {
+	if err := x.rebind(ctx, bound); err != nil {
 		return err
 	}
 	if err := record(x.aside); err != nil {
@@ -247,23 +251,6 @@ func (x *exchange) try(ctx context.Context, stmt string) {
 		_ = execute(ctx, x.c, "ROLLBACK TO SAVEPOINT hovix_try")
 		x.aside.Notes = append(x.aside.Notes, fmt.Sprintf("%s: %v", stmt, err))
 	}
-}
-
-// noteViews names views that still show what was put aside.
-func (x *exchange) noteViews(ctx context.Context) error {
-	if len(x.moved) == 0 {
-		return nil
-	}
-	rows, err := ask(ctx, x.c, `SELECT DISTINCT n.nspname || '.' || v.relname FROM pg_catalog.pg_depend d
-		JOIN pg_catalog.pg_rewrite w ON d.classid='pg_catalog.pg_rewrite'::pg_catalog.regclass AND w.oid=d.objid JOIN pg_catalog.pg_class v ON v.oid=w.ev_class JOIN pg_catalog.pg_namespace n ON n.oid=v.relnamespace
-		WHERE d.refclassid='pg_catalog.pg_class'::pg_catalog.regclass AND d.refobjid=ANY(?::pg_catalog.oid[]) AND n.nspname !~ '^_hovix_' ORDER BY 1`, "{"+strings.Join(x.moved, ",")+"}")
-	if err != nil {
-		return fmt.Errorf("look for views: %w", err)
-	}
-	for _, row := range rows {
-		x.aside.Notes = append(x.aside.Notes, "the view "+row[0]+" is not in the archive, and still shows the tables that were replaced")
-	}
-	return nil
 }
 
 // schemasNow lists the schemas of the database.

@@ -30,12 +30,6 @@ type stage struct {
 	done    bool
 }
 
-// CanTake checks that a new state of the database can be staged here, before
-// anything is tried. The error is a *database.ConnectError.
-func (r *reader) CanTake(ctx context.Context, _ []database.ObjectKind) error {
-	return canStage(ctx, r.conn, r.l)
-}
-
 func canStage(ctx context.Context, conn *pgconn.PgConn, l database.Location) error {
 	rows, err := ask(ctx, conn, "SELECT pg_catalog.has_database_privilege(pg_catalog.current_database(),'CREATE'), pg_catalog.pg_is_in_recovery(), pg_catalog.current_user()")
 	if err != nil {

@@ -18,6 +18,20 @@ import (
 // beside are the endings of the files that SQLite keeps beside a database.
 var beside = []string{"", "-wal", "-shm", "-journal"}
 
+// Files gives the paths of a database file and of those that SQLite keeps beside it.
+func Files(path string) (files []string) {
+	for _, suffix := range beside {
+		files = append(files, path+suffix)
+	}
+	return files
+}
+
+// Hold writes the log of the database file at path into it, and keeps writers out
+// until release, so that files can change their names around them.
+func Hold(ctx context.Context, path string) (release func() error, err error) {
+	return settle(ctx, path)
+}
+
 // exchanger exchanges a database file for another.
 type exchanger struct{ path string }
 

@@ -1,0 +1,51 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+
+	"hovix/internal/database"
+)
+
+// CanTake looks at whether a new state of the database can be staged here, before
+// anything is tried.
+func (r *reader) CanTake(ctx context.Context, need database.Need) []database.Check {
+	const what = "rights"
+	if err := canStage(ctx, r.conn, r.l); err != nil {
+		return []database.Check{database.Failure(what, err)}
+	}
+	checks := []database.Check{{What: what, Found: "the user may make schemas in the database"}}
+	if len(need.Collations) > 0 {
+		rows, err := ask(ctx, r.conn, "SELECT DISTINCT collname FROM pg_catalog.pg_collation WHERE collencoding IN (-1, (SELECT encoding FROM pg_catalog.pg_database WHERE datname=pg_catalog.current_database()))")
+		if err == nil {
+			checks = append(checks, database.Unknown(need.Collations, func(name string) string {
+				for _, row := range rows {
+					if row[0] == name {
+						return name
+					}
+				}
+				return ""
+			}))
+		}
+	}
+	// Only some may see where the server keeps its data, and only on its own machine
+	// does that tell anything.
+	dir := ""
+	if rows, err := ask(ctx, r.conn, "SELECT setting FROM pg_catalog.pg_settings WHERE name='data_directory' AND (pg_catalog.inet_server_addr() IS NULL OR pg_catalog.inet_server_addr()=pg_catalog.inet_client_addr())"); err == nil && len(rows) > 0 {
+		dir = rows[0][0]
+	}
+	return append(checks, database.Space(dir, need.Bytes))
+}
+
+// Collations lists those that columns name, but the server's default.
+func (r *reader) Collations(ctx context.Context) (names []string, err error) {
+	rows, err := ask(ctx, r.conn, `SELECT DISTINCT l.collname FROM pg_catalog.pg_attribute a JOIN pg_catalog.pg_class c ON c.oid=a.attrelid JOIN pg_catalog.pg_namespace n ON n.oid=c.relnamespace JOIN pg_catalog.pg_collation l ON l.oid=a.attcollation
+		WHERE n.nspname NOT LIKE 'pg\_%' AND n.nspname<>'information_schema' AND n.nspname NOT LIKE '\_hovix\_%' AND c.relkind IN ('r','p') AND l.collnamespace='pg_catalog'::pg_catalog.regnamespace AND l.collname<>'default' ORDER BY 1`)
+	if err != nil {
+		return nil, fmt.Errorf("list the collations in use: %w", err)
+	}
+	for _, row := range rows {
+		names = append(names, row[0])
+	}
+	return names, nil
+}

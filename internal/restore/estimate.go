@@ -1,0 +1,96 @@
+package restore
+
+import (
+	"errors"
+	"io"
+	"strings"
+
+	"hovix/internal/archive"
+	"hovix/internal/database/sqltext"
+	"hovix/internal/passage"
+)
+
+// Estimate says how many values the mappings touch, from a look at some of the
+// archive's rows.
+type Estimate struct {
+	Values int64 `json:"values"` // that would be changed
+	Exact  bool  `json:"exact"`  // all rows were looked at
+}
+
+// samples is how many chunks of rows an estimate looks at, of half a megabyte each:
+// a second's work.
+const samples = 40
+
+// estimate looks at rows from all over the archive, where it can be read at any
+// place.
+func (p *Plan) estimate(opts Options) error {
+	a := opts.Archive
+	if a == nil || p.Manifest.Database == nil || len(p.maps)+len(p.roots)+len(opts.Texts) == 0 || !opts.PlanOnly {
+		return nil
+	}
+	way, err := passage.New(p.passage(opts))
+	if err != nil {
+		return err
+	}
+	isRows := func(e *archive.Entry) bool {
+		m := entryName.FindStringSubmatch(e.Name)
+		return m != nil && strings.HasPrefix(m[2], "1-rows-") && e.Size <= 4<<20
+	}
+	var chunks, total int64
+	if err := a.Entries(func(e archive.Entry) error {
+		if isRows(&e) {
+			chunks++
+			total += e.Size
+		}
+		return nil
+	}); err != nil || chunks == 0 {
+		return err
+	}
+	step, at, seen := max(1, (chunks+samples-1)/samples), int64(0), int64(0)
+	err = a.Each(func(e *archive.Entry) bool {
+		if !isRows(e) {
+			return false
+		}
+		at++
+		return (at-1)%step == step/2
+	}, func(e archive.Entry, r io.Reader) error {
+		seen += e.Size
+		return p.lookAtRows(way, r)
+	})
+	if err != nil || seen == 0 {
+		return err
+	}
+	_, sum := way.Account()
+	p.Estimate = &Estimate{Values: int64(float64(sum.Changed) * float64(total) / float64(seen)), Exact: seen == total}
+	return nil
+}
+
+// lookAtRows has a chunk of rows pass, as if it were staged.
+func (p *Plan) lookAtRows(way *passage.Passage, r io.Reader) error {
+	text, err := io.ReadAll(r)
+	if err != nil || !way.Mentions(text) {
+		return err
+	}
+	ins, err := sqltext.ParseInsert(text, p.Manifest.Database.Engine.Dialect())
+	if err != nil {
+		return err
+	}
+	rows := way.Rows(text)
+	var buf []byte
+	for {
+		if buf, _, err = rows.Next(buf[:0], ins.Table, "x"); errors.Is(err, io.EOF) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+	}
+}
+
+// passage says what is rewritten on the way.
+func (p *Plan) passage(opts Options) passage.Options {
+	way := passage.Options{Rewrite: p.rewriting(opts), Keep: p.Manifest.Keep, Moved: p.Manifest.Moved}
+	if p.Manifest.Database != nil {
+		way.Dialect = p.Manifest.Database.Engine.Dialect()
+	}
+	return way
+}

@@ -1,0 +1,119 @@
+package restore
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"hovix/internal/archive"
+	"hovix/internal/database/sqlite"
+	"hovix/internal/fsys"
+	"hovix/internal/site"
+)
+
+// bring puts the files of the target that stay into the new folder. They lie in
+// both folders then, as one file with two names: it costs no room, and who writes to
+// one goes on with it. Where the file system knows no second names they are copied.
+func (r *run) bring() error {
+	if r.plan.Create || r.plan.Stay.Count == 0 {
+		return nil
+	}
+	target := r.plan.Target
+	return filepath.WalkDir(target, func(path string, d fs.DirEntry, err error) error {
+		rel := relativeTo(target, path)
+		if err != nil {
+			return fmt.Errorf("keep %s: %w", rel, err)
+		}
+		if rel == "." || d.IsDir() || r.plan.givesWay(rel) {
+			return nil
+		}
+		if !d.Type().IsRegular() && d.Type()&fs.ModeSymlink == 0 {
+			return nil // it is of a process, and means nothing elsewhere
+		}
+		if r.plan.shared != "" && rel != r.plan.shared && slices.Contains(sqlite.Files(r.plan.shared), rel) {
+			return nil // it comes along when the folders are exchanged
+		}
+		if err := r.files.bring(target, rel); err != nil {
+			return fmt.Errorf("keep %s of the target: %w", rel, err)
+		}
+		return nil
+	})
+}
+
+// bring gives a file, or link, of a folder a second name in the stage, in the place
+// of what the archive has there.
+func (s *fileStage) bring(from, rel string) error {
+	if err := s.foldersOf(from, slashDir(rel)); err != nil {
+		return err
+	}
+	path, err := s.path(rel)
+	if err != nil {
+		return err
+	}
+	if st, err := os.Lstat(path); err == nil {
+		if st.IsDir() {
+			return fmt.Errorf("%w: it is a folder in the archive", archive.ErrRefused)
+		}
+		s.forget(st.Size())
+		if err := os.Remove(path); err != nil {
+			return err
+		}
+	}
+	s.mu.Lock()
+	s.links = slices.DeleteFunc(s.links, func(l link) bool {
+		if l.rel == rel {
+			s.count--
+		}
+		return l.rel == rel
+	})
+	s.kept++
+	s.mu.Unlock()
+	old := filepath.Join(from, filepath.FromSlash(rel))
+	if err := os.Link(old, path); err == nil {
+		return nil
+	}
+	return copyFile(old, path)
+}
+
+// foldersOf makes the folders of a path as they are in another folder, where the
+// archive has none.
+func (s *fileStage) foldersOf(from, rel string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for dir := rel; !s.dirs[dir]; dir = slashDir(dir) {
+		if st, err := os.Lstat(filepath.Join(from, filepath.FromSlash(dir))); err == nil {
+			s.metas = append(s.metas, folderMeta{dir, uint32(st.Mode().Perm()), st.ModTime()})
+		}
+	}
+	return s.folderLocked(rel)
+}
+
+// copyFile copies a file or link with its mode, owner and time.
+func copyFile(from, to string) error {
+	st, err := os.Lstat(from)
+	if err != nil {
+		return err
+	}
+	if st.Mode()&fs.ModeSymlink != 0 {
+		target, err := os.Readlink(from)
+		return errors.Join(err, os.Symlink(target, to), fsys.CopyOwner(to, st))
+	}
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if err = errors.Join(err, out.Chmod(st.Mode().Perm()), out.Close()); err != nil {
+		return site.WithoutPath(err)
+	}
+	return errors.Join(fsys.CopyOwner(to, st), os.Chtimes(to, st.ModTime(), st.ModTime()))
+}
