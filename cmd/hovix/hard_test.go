@@ -231,7 +231,7 @@ func TestHardValuesMariaDB(t *testing.T) {
 	t.Run("restore", func(t *testing.T) {
 		target := testenv.MariaDB(t)
 		env := []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}
-		ok(t, testenv.HovixIn(t, "", env, "restore", file, filepath.Join(t.TempDir(), "new"), "--database", target.String()))
+		ok(t, testenv.HovixIn(t, "", env, "restore", "--stored-code", "--links-out", file, filepath.Join(t.TempDir(), "new"), "--database", target.String()))
 		sameContent(t, want, content(t, target))
 	})
 	t.Run("restore over the same tables, and back by hand", func(t *testing.T) {
@@ -240,13 +240,13 @@ func TestHardValuesMariaDB(t *testing.T) {
 		before := content(t, target)
 		env := []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}
 		folder := filepath.Join(t.TempDir(), "new")
-		refused := testenv.HovixIn(t, "", env, "restore", file, folder, "--database", target.String())
+		refused := testenv.HovixIn(t, "", env, "restore", "--stored-code", "--links-out", file, folder, "--database", target.String())
 		require.Equal(t, 1, refused.Status)
 		assert.Contains(t, refused.Err, "2 tables (2 rows)")
 		assert.Contains(t, refused.Err, "--yes")
 		assert.Equal(t, before, content(t, target), "a refusal changes nothing")
 		assert.NoDirExists(t, folder)
-		run := ok(t, testenv.HovixIn(t, "", env, "restore", file, folder, "--database", target.String(), "--yes", "--json"))
+		run := ok(t, testenv.HovixIn(t, "", env, "restore", "--stored-code", "--links-out", file, folder, "--database", target.String(), "--yes", "--json"))
 		after := content(t, target)
 		delete(after, "definition bystander")
 		delete(after, "rows bystander")
@@ -320,7 +320,7 @@ func TestHardValuesSQLite(t *testing.T) {
 	})
 	t.Run("restore", func(t *testing.T) {
 		folder := filepath.Join(t.TempDir(), "new")
-		ok(t, testenv.Hovix(t, "restore", file, folder))
+		ok(t, testenv.Hovix(t, "restore", "--stored-code", "--links-out", file, folder))
 		assert.Equal(t, want, sqliteContent(t, filepath.Join(folder, "db/hard.sqlite")))
 	})
 	t.Run("restore to a file elsewhere, and back by hand", func(t *testing.T) {
@@ -328,7 +328,7 @@ func TestHardValuesSQLite(t *testing.T) {
 		testenv.Client(t, database.Location{Engine: database.SQLite, Path: elsewhere}, []byte("CREATE TABLE old (a); INSERT INTO old VALUES (1);"))
 		before, err := os.ReadFile(elsewhere)
 		require.NoError(t, err)
-		run := ok(t, testenv.Hovix(t, "restore", file, filepath.Join(t.TempDir(), "new"), "--database", "sqlite:"+elsewhere, "--yes", "--json"))
+		run := ok(t, testenv.Hovix(t, "restore", "--stored-code", "--links-out", file, filepath.Join(t.TempDir(), "new"), "--database", "sqlite:"+elsewhere, "--yes", "--json"))
 		assert.Equal(t, want, sqliteContent(t, elsewhere))
 		out, err := exec.Command("sh", "-c", putBackStatements(t, run.Out)).CombinedOutput()
 		require.NoError(t, err, "%s", out)

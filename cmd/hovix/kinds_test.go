@@ -247,7 +247,7 @@ func TestSectionsAndWhatIsLeftOut(t *testing.T) {
 	}
 	target, restored := testenv.MariaDB(t), filepath.Join(t.TempDir(), "new")
 	env := []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}
-	run = testenv.HovixIn(t, "", env, "restore", file, restored, "--url", "http://pier.example", "--database", target.String())
+	run = testenv.HovixIn(t, "", env, "restore", "--links-out", file, restored, "--url", "http://pier.example", "--database", target.String())
 	require.Contains(t, []int{0, 3}, run.Status, run.Err)
 	assert.Contains(t, run.Out, "routing rules are made anew at the first visit")
 	for _, gone := range []string{"harb_comments WHERE comment_approved='spam'", "harb_posts WHERE post_type='revision' OR post_status='trash'", "harb_options WHERE option_name LIKE '%transient%' OR option_name='rewrite_rules'", "harb_links"} {
@@ -265,7 +265,7 @@ func TestSectionsAndWhatIsLeftOut(t *testing.T) {
 	for _, not := range []string{"files/index.php", "harb_posts", "settings/"} {
 		assert.NotContains(t, listing, not)
 	}
-	over := testenv.HovixIn(t, "", env, "restore", section, restored, "--url", "http://pier.example", "--yes")
+	over := testenv.HovixIn(t, "", env, "restore", "--links-out", section, restored, "--url", "http://pier.example", "--yes")
 	assert.Equal(t, 1, over.Status)
 	assert.Contains(t, over.Err, "holds a section of a site")
 	for args, want := range map[string]string{"--without=revsions": "did you mean revisions?", "--only=wp-contnet": "did you mean wp-content?", "--without=a[": "cannot be read"} {

@@ -54,14 +54,14 @@ func TestPiecesOfWordPress(t *testing.T) {
 	for _, file := range []string{live, piecewise} {
 		places = append(places, testenv.MariaDB(t))
 		target, place := places[len(places)-1], filepath.Join(dir, "same")
-		run := testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", file, place, "--database", target.String())
+		run := testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", "--stored-code", "--links-out", file, place, "--database", target.String())
 		require.Contains(t, []int{0, 3}, run.Status, run.Err)
 		require.NoError(t, os.RemoveAll(place))
 	}
 	sameContent(t, content(t, places[0]), content(t, places[1]))
 	port, target, root := testenv.FreePort(t), testenv.MariaDB(t), t.TempDir()
 	address := fmt.Sprintf("http://pier.example:%d/museum2", port)
-	run = testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", piecewise, filepath.Join(root, "museum2"), "--url", address, "--database", target.String())
+	run = testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", "--links-out", piecewise, filepath.Join(root, "museum2"), "--url", address, "--database", target.String())
 	require.Contains(t, []int{0, 3}, run.Status, run.Err)
 	testenv.ServePHP(t, root, port, "/museum2")
 	useWordPress(t, port, address, "harbour.example", "an edit in a site of pieces")
@@ -91,7 +91,7 @@ func restorePieces(t *testing.T, folder, dump string, target database.Location, 
 	file := filepath.Join(t.TempDir(), "pieces.tar.zst")
 	run := testenv.Hovix(t, append([]string{"pack", folder, "--dump", dump, "-o", file}, more...)...)
 	require.Contains(t, []int{0, 3}, run.Status, run.Err)
-	ok(t, testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", file, filepath.Join(t.TempDir(), "new"), "--database", target.String()))
+	ok(t, testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", "--stored-code", "--links-out", file, filepath.Join(t.TempDir(), "new"), "--database", target.String()))
 	return run
 }
 
@@ -182,6 +182,6 @@ func TestPiecesOfSQLite(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "pieces.tar.zst")
 	ok(t, testenv.Hovix(t, "pack", folder, "--dump", dump, "-o", file))
 	target := filepath.Join(t.TempDir(), "new")
-	ok(t, testenv.Hovix(t, "restore", file, target))
+	ok(t, testenv.Hovix(t, "restore", "--stored-code", "--links-out", file, target))
 	assert.Equal(t, sqliteContent(t, source.Path), sqliteContent(t, filepath.Join(target, "data.sqlite")))
 }

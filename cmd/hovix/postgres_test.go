@@ -61,7 +61,7 @@ func TestHardValuesPostgres(t *testing.T) {
 	assert.Equal(t, want, catalog(t, source), "packing changes nothing")
 	restore := func(t *testing.T, target database.Location, more ...string) testenv.Run {
 		env := []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}
-		return testenv.HovixIn(t, "", env, append([]string{"restore", file, filepath.Join(t.TempDir(), "new"), "--database", target.String()}, more...)...)
+		return testenv.HovixIn(t, "", env, append([]string{"restore", "--stored-code", "--links-out", file, filepath.Join(t.TempDir(), "new"), "--database", target.String()}, more...)...)
 	}
 
 	t.Run("tar and the engine's own client", func(t *testing.T) {

@@ -67,7 +67,7 @@ func TestWordPressServed(t *testing.T) {
 			newFolder = filepath.Join(root, "www")
 			root = newFolder
 		}
-		run := testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", file, newFolder, "--url", newAddress, "--database", target.String())
+		run := testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", "--links-out", file, newFolder, "--url", newAddress, "--database", target.String())
 		require.Contains(t, []int{0, 3}, run.Status, run.Err)
 		moved, err := os.ReadFile(filepath.Join(newFolder, ".htaccess"))
 		require.NoError(t, err)
@@ -137,7 +137,7 @@ func TestNetworkServed(t *testing.T) {
 			newFolder = filepath.Join(root, "www")
 			root = newFolder
 		}
-		run := testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", file, newFolder, "--url", newAddress, "--database", target.String())
+		run := testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", "--links-out", file, newFolder, "--url", newAddress, "--database", target.String())
 		require.Contains(t, []int{0, 3}, run.Status, run.Err)
 		assert.NotContains(t, run.Out, "harb_blogs.domain", "what is set by itself is no leftover")
 		assert.NotContains(t, run.Out, "DOMAIN_CURRENT_SITE")

@@ -146,6 +146,8 @@ func DescribeHead(head []byte) string {
 		return "bzip2 data"
 	case has("\xfd7zXZ"):
 		return "xz data"
+	case has("age-encryption.org/v1"):
+		return "an encrypted file"
 	case has("SQLite format 3\x00"):
 		return "an SQLite database"
 	case has("\x28\xb5\x2f\xfd"):

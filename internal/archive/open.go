@@ -39,7 +39,7 @@ func Open(r io.ReaderAt, size int64) (*Archive, error) {
 		return nil, fmt.Errorf("%w: only %d bytes of it are there", ErrTruncated, size)
 	}
 	end := make([]byte, trailerSize)
-	if _, err := r.ReadAt(end, size-trailerSize); err != nil {
+	if err := readAt(r, end, size-trailerSize); err != nil {
 		return nil, truncated(err)
 	}
 	if string(end[:8]) != trailerMagic {
@@ -57,7 +57,7 @@ func Open(r io.ReaderAt, size int64) (*Archive, error) {
 		return nil, fmt.Errorf("%w: it should be %d bytes long and is %d", ErrCorrupt, t.stream+8+t.index+trailerSize, size)
 	}
 	a.index = make([]byte, 8+t.index)
-	if _, err := r.ReadAt(a.index, at-8); err != nil {
+	if err := readAt(r, a.index, at-8); err != nil {
 		return nil, truncated(err)
 	}
 	want := appendSkippable(nil, uint32(t.index)+trailerSize)
@@ -71,6 +71,15 @@ func Open(r io.ReaderAt, size int64) (*Archive, error) {
 		return nil, err
 	}
 	return a, nil
+}
+
+// readAt fills b. A reader may tell of the end with the last bytes before it.
+func readAt(r io.ReaderAt, b []byte, off int64) error {
+	n, err := r.ReadAt(b, off)
+	if n == len(b) && errors.Is(err, io.EOF) {
+		return nil
+	}
+	return err
 }
 
 // looksLikeOurs decodes the first frame of a file without index: one that
@@ -237,7 +246,7 @@ func (r *entryReader) frame() error {
 		return fmt.Errorf("%w: a frame claims %d bytes", ErrCorrupt, p.content)
 	}
 	f := scanFrame{packed: make([]byte, p.compressed), decoded: make(chan struct{})}
-	if _, err := r.a.r.ReadAt(f.packed, p.at); err != nil {
+	if err := readAt(r.a.r, f.packed, p.at); err != nil {
 		return truncated(err)
 	}
 	if frameSum(f.packed) != p.sum {

@@ -13,6 +13,7 @@ import (
 	"hovix/internal/database/sqltext"
 	"hovix/internal/readdress"
 	"hovix/internal/restore"
+	"hovix/internal/seal"
 )
 
 // adviceFor says what to do about an error.
@@ -21,7 +22,10 @@ func adviceFor(err error) string {
 	var ce *database.ConnectError
 	var partly *readdress.PartlyError
 	var unfit *sqlfile.UnfitError
+	var staged *restore.StagedError
 	switch {
+	case errors.As(err, &staged):
+		return "Nothing of the target was changed. The same command with --resume goes on; without it, or with hovix undo, what was staged is removed."
 	case errors.As(err, &adv):
 		return adv.advice
 	case errors.As(err, &ce) && ce.Advice != "":
@@ -42,6 +46,10 @@ func adviceFor(err error) string {
 		return "Nothing was changed. If you trust the archive, take it with --stored-code; else leave it out with --without stored-code."
 	case errors.Is(err, restore.ErrLinksOut):
 		return "Nothing was changed. If you trust the archive, make them with --links-out; else leave them out by name with --without PATH."
+	case errors.Is(err, seal.ErrNoKey):
+		return "Nothing was changed. Give the private key with --identity FILE, or the passphrase with --passphrase-file or HOVIX_PASSPHRASE."
+	case errors.Is(err, seal.ErrDamaged):
+		return "Nothing was changed. Transfer the archive again, or pack the site anew."
 	case errors.Is(err, archive.ErrNotArchive):
 		return "Nothing was changed. Check that this is the file that hovix pack wrote, and that it was downloaded as a file."
 	case errors.Is(err, archive.ErrTruncated):

@@ -16,7 +16,6 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/cli/ui"
 	"hovix/internal/manifest"
-	"hovix/internal/nearest"
 	"hovix/internal/pieces"
 	"hovix/internal/site"
 )
@@ -24,6 +23,7 @@ import (
 func (a *app) inspectCommand() *cobra.Command {
 	var check, list bool
 	var extract string
+	var keys openFlags
 	cmd := &cobra.Command{
 		Use:   "inspect FILE",
 		Short: "Say what is in an archive; prove it intact with --check",
@@ -39,44 +39,23 @@ secrets there too, unless the archive was packed with them.`,
 		Args:    args("FILE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if extract != "" {
-				return a.extract(cmd.Context(), args[0], extract)
+				return a.extract(cmd.Context(), args[0], extract, &keys)
 			}
-			return a.inspect(cmd.Context(), args[0], check, list)
+			return a.inspect(cmd.Context(), args[0], check, list, &keys)
 		},
 	}
 	cmd.Flags().BoolVar(&check, "check", false, "read the whole archive and prove it intact")
 	cmd.Flags().StringVar(&extract, "extract", "", "write the archive out to `FOLDER` as files.tar, uploads.tar and database.sql")
+	keys.add(cmd)
 	cmd.Flags().BoolVar(&list, "list", false, "list every entry: size, SHA-256, name")
 	return cmd
-}
-
-// openArchive opens a file of archives; the error suggests what lies nearby.
-func openArchive(path string) (*os.File, int64, error) {
-	f, err := os.Open(path)
-	if errors.Is(err, os.ErrNotExist) {
-		if near := nearest.Path(path); near != "" {
-			return nil, 0, fmt.Errorf("there is no file %s; did you mean %s?", path, near)
-		}
-		return nil, 0, fmt.Errorf("there is no file %s", path)
-	}
-	if err != nil {
-		return nil, 0, fmt.Errorf("open the archive: %w", err)
-	}
-	st, err := f.Stat()
-	if err == nil && st.IsDir() {
-		err = fmt.Errorf("%s is a folder; name the archive file", path)
-	}
-	if err != nil {
-		_ = f.Close()
-		return nil, 0, err
-	}
-	return f, st.Size(), nil
 }
 
 // inspection is the JSON document of inspect.
 type inspection struct {
 	File     string             `json:"file"`
 	Size     int64              `json:"size"`
+	Sealed   bool               `json:"encrypted"`
 	Entries  int64              `json:"entries"`
 	Content  int64              `json:"content"`
 	Checked  bool               `json:"checked"`
@@ -84,23 +63,23 @@ type inspection struct {
 	Summary  *manifest.Summary  `json:"summary"`
 }
 
-func (a *app) inspect(ctx context.Context, path string, check, list bool) error {
-	f, size, err := openArchive(path)
+func (a *app) inspect(ctx context.Context, path string, check, list bool, keys *openFlags) error {
+	f, err := a.openToRead(path, keys)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	ar, err := archive.Open(f, size)
+	ar, err := archive.Open(f, f.size)
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
-	d := inspection{File: path, Size: size, Entries: ar.Totals().Entries, Content: ar.Totals().Content}
+	d := inspection{File: path, Size: f.onDisk, Sealed: f.sealed, Entries: ar.Totals().Entries, Content: ar.Totals().Content}
 	if d.Manifest, d.Summary, err = readAbout(ar); err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
 	var took time.Duration
 	if check {
-		if took, err = a.check(ctx, f, size); err != nil {
+		if took, err = a.check(ctx, f); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
 		d.Checked = true
@@ -120,17 +99,17 @@ func (a *app) inspect(ctx context.Context, path string, check, list bool) error 
 }
 
 // extract writes an archive out as pieces.
-func (a *app) extract(ctx context.Context, path, dir string) error {
-	f, size, err := openArchive(path)
+func (a *app) extract(ctx context.Context, path, dir string, keys *openFlags) error {
+	f, err := a.openToRead(path, keys)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return fmt.Errorf("make the folder for the pieces: %w", err)
 	}
 	bar, rep := a.reporter()
-	written, origin, err := pieces.Extract(ctx, f, size, dir, rep)
+	written, origin, err := pieces.Extract(ctx, f, f.size, dir, rep)
 	bar.Close()
 	if errors.Is(err, os.ErrExist) {
 		return fmt.Errorf("%w; choose a folder that holds none of the pieces", err)
@@ -202,22 +181,23 @@ func readAbout(ar *archive.Archive) (*manifest.Manifest, *manifest.Summary, erro
 }
 
 // check reads everything and compares it with the index.
-func (a *app) check(ctx context.Context, f *os.File, size int64) (time.Duration, error) {
-	if _, err := f.Seek(0, 0); err != nil {
-		return 0, err
-	}
+func (a *app) check(ctx context.Context, f *archiveFile) (time.Duration, error) {
 	bar, rep := a.reporter()
 	defer bar.Close()
-	rep.Phase("Checking", size)
+	rep.Phase("Checking", f.size)
 	start := time.Now()
-	_, err := archive.Scan(ctx, f, archive.ScanOptions{Progress: rep.Add}, func(context.Context, archive.Piece) error { return nil })
+	_, err := archive.Scan(ctx, f.stream(), archive.ScanOptions{Progress: rep.Add}, func(context.Context, archive.Piece) error { return nil })
 	return time.Since(start), err
 }
 
 func (a *app) printInspection(d *inspection, took time.Duration) {
 	p, m := ui.New(a.out), d.Manifest
 	p.Title(m.Name, m.Address)
-	p.Field("Archive", fmt.Sprintf("%s, %s (%s unpacked)", d.File, ui.Bytes(d.Size), ui.Bytes(d.Content)))
+	encrypted := ""
+	if d.Sealed {
+		encrypted = ", encrypted"
+	}
+	p.Field("Archive", fmt.Sprintf("%s, %s (%s unpacked)%s", d.File, ui.Bytes(d.Size), ui.Bytes(d.Content), encrypted))
 	p.Field("Packed", m.Made.Local().Format("2 January 2006, 15:04 MST")+" by "+m.By)
 	p.Field("Kind", strings.TrimSpace(m.Kind+" "+m.Version))
 	if m.Root != "" {

@@ -18,6 +18,7 @@ import (
 	"hovix/internal/nearest"
 	"hovix/internal/pack"
 	"hovix/internal/pieces"
+	"hovix/internal/seal"
 	"hovix/internal/site"
 )
 
@@ -26,6 +27,7 @@ type packFlags struct {
 	parts    []string
 	compress string
 	secrets  bool
+	seal     sealFlags
 	mapFlags
 	yes     bool
 	only    []string
@@ -58,6 +60,10 @@ it instead: folders, or tar files (plain, gzip, zstd, bzip2) and zip files that
 hold them, and an SQL dump (plain or compressed alike). The folder that the site
 had on its server, which its texts may mention, is told by --origin.
 
+--recipient encrypts the archive for the holder of a key, --passphrase under a
+passphrase, in the form of age (age-encryption.org/v1), which the program age opens
+as well.
+
 With '-o -' the archive goes to standard output, for a pipe:
 
   hovix pack SITE -o - | ssh new.example hovix restore - FOLDER --url https://new.example --yes`,
@@ -82,6 +88,7 @@ With '-o -' the archive goes to standard output, for a pipe:
 	cmd.Flags().BoolVar(&f.secrets, "with-secrets", false, "leave passwords and keys in the packed settings")
 	cmd.Flags().StringVar(&f.compress, "compress", "fast", "how hard to compress: fast, balanced or small (`LEVEL`)")
 	cmd.Flags().BoolVarP(&f.yes, "yes", "y", false, "overwrite FILE if it exists")
+	f.seal.add(cmd)
 	f.mapFlags.add(cmd)
 	f.db.add(cmd, "pack this database instead of the one in the site's settings")
 	return cmd
@@ -179,6 +186,10 @@ func (a *app) pack(ctx context.Context, f *packFlags) (err error) {
 	if err != nil {
 		return err
 	}
+	keys, err := f.seal.keys(a)
+	if err != nil {
+		return err
+	}
 	s, end, err := a.open(ctx, f, &opts)
 	if err != nil {
 		return err
@@ -193,12 +204,45 @@ func (a *app) pack(ctx context.Context, f *packFlags) (err error) {
 	}
 	bar, rep := a.reporter()
 	opts.Progress = rep
-	res, err := pack.Run(ctx, s, out, opts)
+	res, err := packTo(ctx, out, keys, s, opts)
 	bar.Close()
 	if err = out.end(err); err != nil {
 		return err
 	}
 	return a.packed(f, res)
+}
+
+// packTo packs a site to out, encrypted if there are keys.
+func packTo(ctx context.Context, out io.Writer, keys *seal.Keys, s *site.Site, opts pack.Options) (*pack.Result, error) {
+	if keys == nil {
+		return pack.Run(ctx, s, out, opts)
+	}
+	counted := &countingWriter{w: out}
+	sealed, err := keys.Writer(counted)
+	if err != nil {
+		return nil, err
+	}
+	res, err := pack.Run(ctx, s, sealed, opts)
+	if err != nil {
+		return nil, err
+	}
+	if err := sealed.Close(); err != nil {
+		return nil, fmt.Errorf("write archive: %w", err)
+	}
+	res.Totals.Compressed = counted.n
+	return res, nil
+}
+
+// countingWriter counts what is written.
+type countingWriter struct {
+	w io.Writer
+	n int64
+}
+
+func (c *countingWriter) Write(b []byte) (int, error) {
+	n, err := c.w.Write(b)
+	c.n += int64(n)
+	return n, err
 }
 
 // packed tells what was packed.
@@ -215,7 +259,7 @@ func (a *app) packed(f *packFlags, res *pack.Result) error {
 		}
 		return a.document(res)
 	}
-	printPacked(ui.New(to), res, f.out)
+	printPacked(ui.New(to), res, f.out, f.seal.given())
 	return nil
 }
 
@@ -285,7 +329,7 @@ func (o *output) end(err error) error {
 	return nil
 }
 
-func printPacked(p *ui.Printer, res *pack.Result, out string) {
+func printPacked(p *ui.Printer, res *pack.Result, out string, encrypted bool) {
 	m := res.Manifest
 	p.Title("Packed "+m.Name, m.Address)
 	var rows [][]string
@@ -305,6 +349,9 @@ func printPacked(p *ui.Printer, res *pack.Result, out string) {
 	name := filepath.Base(out)
 	if out == "-" {
 		name = "standard output"
+	}
+	if encrypted {
+		name += ", encrypted"
 	}
 	rows = append(rows, []string{p.Strong("Archive"), p.Strong(name), p.Strong(ui.Bytes(res.Totals.Compressed))})
 	p.Table(rows, 2)

@@ -30,6 +30,8 @@ type restoreFlags struct {
 	only, without []string
 	keep          []string
 	code, links   bool
+	resume        bool
+	keys          openFlags
 	db            databaseFlags
 }
 
@@ -57,7 +59,7 @@ the site with --links-out.
 The database is the one in the target's own settings, or the one named with
 --database. What the restore replaces is kept as an undo point: hovix undo puts
 it back. A restore that was killed leaves the old site, and the next run at the
-target takes care of what it had staged.`,
+target removes what it had staged, or goes on with it where --resume is given.`,
 		Example: "  hovix restore museum.tar.zst /var/www/new --url https://new.example\n  hovix restore museum.tar.zst /var/www/new --url https://new.example --database mariadb://user@localhost/newdb",
 		Args:    args("FILE", "TARGET"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -74,14 +76,16 @@ target takes care of what it had staged.`,
 	fl.StringArrayVar(&f.keep, "keep", nil, "leave these files of the target as they are: a path or pattern (`PATH`, may be given again)")
 	fl.BoolVar(&f.code, "stored-code", false, "take the archive's triggers, routines and events, which the database runs by itself")
 	fl.BoolVar(&f.links, "links-out", false, "make the archive's symbolic links that lead out of the site")
+	fl.BoolVar(&f.resume, "resume", false, "go on with what an interrupted restore of this archive has staged, and leave what is staged should this one be interrupted")
 	fl.BoolVarP(&f.yes, "yes", "y", false, "replace what is on the target without asking")
 	fl.BoolVar(&f.plan, "plan", false, "say what would be done, and do nothing")
+	f.keys.add(cmd)
 	f.db.add(cmd, "put the database here instead of where the target's settings say")
 	return cmd
 }
 
 func (f *restoreFlags) options(a *app, target string) (restore.Options, error) {
-	opts := restore.Options{Target: target, BareHosts: f.bareHosts, Only: f.only, Without: f.without, Keep: f.keep, StoredCode: f.code, LinksOut: f.links}
+	opts := restore.Options{Target: target, BareHosts: f.bareHosts, Only: f.only, Without: f.without, Keep: f.keep, StoredCode: f.code, LinksOut: f.links, Resume: f.resume}
 	var err error
 	if f.url != "" {
 		if opts.Address, err = rewrite.ParseAddress(f.url); err != nil {
@@ -113,18 +117,11 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 	if err != nil {
 		return err
 	}
-	in, size := a.in, int64(0)
-	if file != "-" {
-		fl, n, err := openArchive(file)
-		if err != nil {
-			return err
-		}
-		defer fl.Close()
-		if opts.Archive, err = archive.Open(fl, n); err != nil { // a torn file is told at once
-			return fmt.Errorf("%s: %w", file, err)
-		}
-		in, size = fl, n
+	in, size, end, err := a.archiveInput(file, f, &opts)
+	if err != nil {
+		return err
 	}
+	defer end()
 	bar, rep := a.reporter()
 	defer bar.Close()
 	opts.Progress, opts.PlanOnly, opts.Guard = rep, f.plan, guard()
@@ -166,6 +163,27 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 	}
 	printRestored(ui.New(a.out), res)
 	return nil
+}
+
+// archiveInput gives the archive that FILE names, opened if it is encrypted, and its
+// size, 0 if unknown.
+func (a *app) archiveInput(file string, f *restoreFlags, opts *restore.Options) (in io.Reader, size int64, end func(), err error) {
+	if file == "-" {
+		keys, err := f.keys.keys(a)
+		if err != nil {
+			return nil, 0, nil, err
+		}
+		in, err := openStream(a.in, keys)
+		return in, 0, func() {}, err
+	}
+	fl, err := a.openToRead(file, &f.keys)
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	if opts.Archive, err = archive.Open(fl, fl.size); err != nil { // a torn file is told at once
+		return nil, 0, nil, errors.Join(fmt.Errorf("%s: %w", file, err), fl.Close())
+	}
+	return fl.stream(), fl.size, func() { _ = fl.Close() }, nil
 }
 
 // finished tells that an earlier run had come so far that there was no more to do

@@ -22,6 +22,7 @@ import (
 	"hovix/internal/nearest"
 	"hovix/internal/progress"
 	"hovix/internal/readdress"
+	"hovix/internal/restore"
 )
 
 // version is set by the linker when a release is built.
@@ -85,7 +86,12 @@ func (a *app) run(ctx context.Context, args []string) int {
 	}
 	var partly *readdress.PartlyError
 	if errors.Is(err, context.Canceled) && ctx.Err() != nil && !errors.As(err, &partly) {
-		fmt.Fprintln(a.err, "hovix: interrupted; nothing was changed")
+		var staged *restore.StagedError
+		if errors.As(err, &staged) {
+			fmt.Fprintln(a.err, "hovix: interrupted; nothing was changed, and what was staged is left for --resume")
+		} else {
+			fmt.Fprintln(a.err, "hovix: interrupted; nothing was changed")
+		}
 		return exitFailed
 	}
 	a.log.Error("failed", "error", err.Error())

@@ -304,16 +304,17 @@ type Watcher interface {
 // ErrNoFork says that a snapshot is read by one connection only.
 var ErrNoFork = errors.New("the snapshot cannot be shared")
 
-// Stage is a new state of a database beside the live one. Define, Insert and
+// Stage is a new state of a database beside the live one. Define, Fill and
 // Finish of different tables may be called from several goroutines at once; a
 // table is defined before its rows come, and finished after them.
 type Stage interface {
 	// Target gives the quoted name under which rows of the table are staged.
 	Target(table string) string
 	Define(ctx context.Context, def *sqltext.CreateTable) error
-	// Insert runs one INSERT statement that names Target(table), and gives the number
-	// of rows that the engine says it has stored.
-	Insert(ctx context.Context, table string, stmt []byte) (int64, error)
+	// Fill runs the INSERT statements of one chunk of rows, which name Target(table), all
+	// or none, and gives the number of rows that the engine says it has stored. Chunks
+	// count from 1. One that a run before this has stored is not stored again.
+	Fill(ctx context.Context, table string, chunk int, stmts [][]byte) (int64, error)
 	// Finish makes the table's keys.
 	Finish(ctx context.Context, table string, keys []string) error
 	// Positions sets automatic numbers where they are not part of definitions.
@@ -330,4 +331,6 @@ type Stage interface {
 	Seal(ctx context.Context) (*State, []string, error)
 	// Discard removes what has been staged. After Seal it does nothing.
 	Discard(ctx context.Context) error
+	// Leave ends staging with what is staged as it is, for another run to go on with.
+	Leave() error
 }

@@ -78,6 +78,10 @@ type StageOptions struct {
 	// Note is told, before it is run, of how to undo a step that reaches outside of
 	// the stage. nil: nobody wants to know.
 	Note func(undo string) error
+	// Resume goes on with a stage of this ID that was interrupted; Notes are what its
+	// Note was told. The error wraps ErrNotResumed where that cannot be.
+	Resume bool
+	Notes  []string
 }
 
 // Noted tells Note, if there is one.

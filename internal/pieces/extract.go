@@ -57,7 +57,7 @@ type place struct {
 // its database as SQL text that the engine's own client loads. Every byte is
 // checked; after an error none of the files is there. origin is the folder in which
 // the site lay on its server.
-func Extract(ctx context.Context, f *os.File, size int64, dir string, rep progress.Reporter) (written []Written, origin string, err error) {
+func Extract(ctx context.Context, f io.ReaderAt, size int64, dir string, rep progress.Reporter) (written []Written, origin string, err error) {
 	ar, err := archive.Open(f, size)
 	if err != nil {
 		return nil, "", err
@@ -93,11 +93,8 @@ func Extract(ctx context.Context, f *os.File, size int64, dir string, rep progre
 	if err := x.layOut(ar); err != nil {
 		return nil, "", err
 	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return nil, "", err
-	}
 	progress.Of(rep).Phase("Writing the pieces", size)
-	if _, err := archive.Scan(ctx, f, archive.ScanOptions{Progress: progress.Of(rep).Add, Entry: x.announce}, x.piece); err != nil {
+	if _, err := archive.Scan(ctx, io.NewSectionReader(f, 0, size), archive.ScanOptions{Progress: progress.Of(rep).Add, Entry: x.announce}, x.piece); err != nil {
 		return nil, "", err
 	}
 	written, err = x.finish(made)

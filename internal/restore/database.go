@@ -14,6 +14,7 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/fault"
 	"hovix/internal/manifest"
 )
 
@@ -100,7 +101,8 @@ func (r *run) sql(ctx context.Context, e *archive.Entry, text []byte) error {
 		case "2-end":
 			err = r.endTable(ctx, t, e.Name, text)
 		default:
-			err = r.rows(ctx, t, text)
+			chunk, _ := strconv.Atoi(strings.TrimPrefix(m[2], "1-rows-"))
+			err = r.rows(ctx, t, chunk, text)
 		}
 	}
 	if err != nil {
@@ -147,28 +149,30 @@ func waitFor(ctx context.Context, done <-chan struct{}) error {
 	}
 }
 
-func (r *run) rows(ctx context.Context, t *tableState, text []byte) error {
+func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) error {
 	if err := waitFor(ctx, t.defined); err != nil || t.skip {
 		return err
 	}
 	rows, target := r.way.Rows(text), r.db.Target(t.name)
-	var buf []byte
+	var stmts [][]byte
 	for {
-		var err error
-		if buf, _, err = rows.Next(buf[:0], t.name, target); errors.Is(err, io.EOF) {
+		stmt, _, err := rows.Next(nil, t.name, target)
+		if errors.Is(err, io.EOF) {
 			break
 		} else if err != nil {
 			return err
 		}
-		err = r.atServer(ctx, func() error {
-			n, err := r.db.Insert(ctx, t.name, buf)
-			t.rows.Add(n)
-			return err
-		})
-		if err != nil {
-			return err
-		}
+		stmts = append(stmts, stmt)
 	}
+	err := r.atServer(ctx, func() error {
+		n, err := r.db.Fill(ctx, t.name, chunk, stmts)
+		t.rows.Add(n)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	fault.Point("filled")
 	t.left.Add(-1)
 	select {
 	case t.drained <- struct{}{}:

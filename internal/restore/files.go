@@ -32,6 +32,7 @@ type fileStage struct {
 	mu      sync.Mutex
 	dirs    map[string]bool // folders that are there
 	given   map[string]bool // folders that the archive has named
+	found   map[string]bool // folders that an interrupted run has made; nil: there was none
 	metas   []folderMeta    // what folders get in the end
 	links   []link          // made last, so that nothing can be written through one
 	open    map[*archive.Entry]*openFile
@@ -70,12 +71,17 @@ type openFile struct {
 const slack = 1 << 30
 
 // newFileStage begins the new folder at dir, whose parent is there.
-func newFileStage(dir string, p *Plan, linksOut bool) (*fileStage, error) {
+func newFileStage(dir string, p *Plan, linksOut, resume bool) (*fileStage, error) {
 	s := &fileStage{dir: dir, dirs: map[string]bool{".": true}, given: map[string]bool{}, isUpload: func(rel string) bool { return p.sel.partOf(rel) == site.Uploads }, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1,
 		oldRoot: p.Manifest.Root, newRoot: p.Target, room: p.Manifest.Files.Bytes + p.Manifest.Files.Bytes/2 + slack}
 	s.owner(p)
 	s.linksOut = linksOut
-	if err := os.Mkdir(s.dir, 0o700); err != nil {
+	if resume {
+		if err := s.lookBack(); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.Mkdir(s.dir, 0o700); err != nil && !(resume && errors.Is(err, fs.ErrExist)) {
 		return nil, fmt.Errorf("make the folder for the new site: %w", err)
 	}
 	return s, nil
@@ -193,6 +199,10 @@ func (s *fileStage) folderLocked(rel string) error {
 		return err
 	}
 	path := filepath.Join(s.dir, filepath.FromSlash(rel))
+	if s.found[rel] {
+		s.dirs[rel] = true
+		return nil
+	}
 	if err := os.Mkdir(path, 0o755); errors.Is(err, fs.ErrExist) {
 		if st, err := os.Lstat(path); err != nil || !st.IsDir() {
 			return fmt.Errorf("%w: %q is both a file and a folder", archive.ErrRefused, rel)
@@ -224,6 +234,10 @@ func (s *fileStage) create(path string) (*os.File, error) {
 }
 
 func (s *fileStage) small(path string, p archive.Piece) error {
+	there, err := s.whole(path, p.Entry)
+	if err != nil || there {
+		return s.finished(p.Entry, err)
+	}
 	f, err := s.create(path)
 	if err != nil {
 		return err
@@ -281,17 +295,18 @@ func (s *fileStage) large(path string, p archive.Piece) error {
 	s.mu.Lock()
 	o := s.open[p.Entry]
 	if o == nil {
-		f, err := s.create(path)
-		if err != nil {
+		var err error
+		if o, err = s.openLarge(path, p.Entry); err != nil {
 			s.mu.Unlock()
 			return err
 		}
-		o = &openFile{f: f, left: p.Entry.Size}
 		s.open[p.Entry] = o
 	}
 	s.mu.Unlock()
-	if _, err := o.f.WriteAt(p.Data, p.Offset); err != nil {
-		return fmt.Errorf("stage %s: %w", p.Entry.Name, site.WithoutPath(err))
+	if o.f != nil {
+		if _, err := o.f.WriteAt(p.Data, p.Offset); err != nil {
+			return fmt.Errorf("stage %s: %w", p.Entry.Name, site.WithoutPath(err))
+		}
 	}
 	s.mu.Lock()
 	o.left -= int64(len(p.Data))
@@ -300,8 +315,59 @@ func (s *fileStage) large(path string, p archive.Piece) error {
 		delete(s.open, p.Entry)
 	}
 	s.mu.Unlock()
+	if done && o.f == nil {
+		return s.finished(p.Entry, nil)
+	}
 	if done {
 		return s.finished(p.Entry, s.closeFile(o.f, p.Entry, nil))
+	}
+	return nil
+}
+
+// openLarge begins a file whose pieces come one by one. One that is there already has
+// no file to write to.
+func (s *fileStage) openLarge(path string, e *archive.Entry) (*openFile, error) {
+	there, err := s.whole(path, e)
+	if err != nil || there {
+		return &openFile{left: e.Size}, err
+	}
+	f, err := s.create(path)
+	return &openFile{f: f, left: e.Size}, err
+}
+
+// whole reports whether an interrupted run has staged a file in full: its time is set
+// last. What it has not is removed. The content is proved with that of all others.
+func (s *fileStage) whole(path string, e *archive.Entry) (bool, error) {
+	if s.found == nil {
+		return false, nil
+	}
+	st, err := os.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err == nil && st.Mode().IsRegular() && st.Size() == e.Size && st.ModTime().Equal(e.ModTime) {
+		return true, nil
+	}
+	if err == nil && !st.IsDir() {
+		err = os.Remove(path)
+	}
+	if err != nil {
+		return false, fmt.Errorf("stage %s: %w", e.Name, site.WithoutPath(err))
+	}
+	return false, nil
+}
+
+// lookBack lists the folders that an interrupted run has made.
+func (s *fileStage) lookBack() error {
+	s.found = map[string]bool{}
+	err := filepath.WalkDir(s.dir, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() {
+			s.found[relativeTo(s.dir, path)] = true
+		}
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("look at what is staged: %w", site.WithoutPath(err))
 	}
 	return nil
 }
@@ -314,6 +380,11 @@ func (s *fileStage) write(rel string, e archive.Entry, content []byte) error {
 	}
 	if err := s.folder(slashDir(rel)); err != nil {
 		return err
+	}
+	if s.found != nil { // it may be that of an interrupted run
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("stage %s: %w", rel, site.WithoutPath(err))
+		}
 	}
 	f, err := s.create(path)
 	if err != nil {
@@ -371,6 +442,8 @@ func (s *fileStage) ownDatabase(rel string) error {
 // close gives up files of which pieces are missing.
 func (s *fileStage) close() {
 	for _, o := range s.open {
-		_ = o.f.Close()
+		if o.f != nil {
+			_ = o.f.Close()
+		}
 	}
 }

@@ -52,6 +52,7 @@ type Plan struct {
 	inside   string     // SQLite: path in the target folder of the database file that is exchanged with it
 	shared   string     // SQLite: path in it of the file that stays, in both folders at once
 	existing site.Files // settings files of the target
+	staged   int64      // bytes that an interrupted run has staged, to be gone on with
 }
 
 // Chosen counts what of an archive is restored.
@@ -549,6 +550,7 @@ func (p *Plan) space() (string, bool, error) {
 			}
 		}
 	}
+	need = max(0, need-p.staged)
 	free, ok := fsys.FreeSpace(dir)
 	if !ok {
 		return "", false, nil
@@ -561,7 +563,7 @@ func (p *Plan) space() (string, bool, error) {
 
 func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 	p := r.plan
-	opts := database.StageOptions{ID: r.j.ID, Connections: maxSessions, Note: func(undo string) error {
+	opts := database.StageOptions{ID: r.j.ID, Connections: maxSessions, Resume: r.resumed, Notes: slices.Clone(r.j.Notes), Note: func(undo string) error {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.j.Notes = append(r.j.Notes, undo)
@@ -577,9 +579,9 @@ func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 		if err := r.files.folder(slashDir(filepath.ToSlash(p.inside))); err != nil {
 			return nil, err
 		}
-		return sqlite.NewStage(ctx, filepath.Join(r.files.dir, p.inside), true)
+		return sqlite.NewStage(ctx, filepath.Join(r.files.dir, p.inside), true, r.resumed)
 	}
-	return sqlite.NewStage(ctx, sqlite.StagePath(p.location.Path, r.j.ID), false)
+	return sqlite.NewStage(ctx, sqlite.StagePath(p.location.Path, r.j.ID), false, r.resumed)
 }
 
 var errNoManifest = fmt.Errorf("%w: it has no manifest", archive.ErrNotArchive)

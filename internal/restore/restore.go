@@ -54,6 +54,9 @@ type Options struct {
 	StoredCode bool
 	// LinksOut makes symbolic links that lead out of the site.
 	LinksOut bool
+	// Resume goes on with what an interrupted restore of the same archive at the same
+	// target has staged, and leaves what is staged should this one be interrupted.
+	Resume bool
 	// Archive is the archive where it can be read at any place: a plan can tell more
 	// then. nil otherwise.
 	Archive *archive.Archive
@@ -121,19 +124,21 @@ func (r *Result) Findings() int64 {
 
 // run is one restore under way.
 type run struct {
-	opts  Options
-	rep   progress.Reporter
-	res   *Result
-	plan  *Plan
-	m     *manifest.Manifest
-	kind  site.Kind
-	way   *passage.Passage
-	db    database.Stage
-	files *fileStage
-	annex *annex.Annex
-	j     *journal
-	login database.Location // of the database in the journal
-	ready chan struct{}     // closed when staging may begin
+	opts    Options
+	rep     progress.Reporter
+	res     *Result
+	plan    *Plan
+	m       *manifest.Manifest
+	kind    site.Kind
+	way     *passage.Passage
+	db      database.Stage
+	files   *fileStage
+	annex   *annex.Annex
+	j       *journal
+	login   database.Location // of the database in the journal
+	before  *journal          // of an interrupted run that may be gone on with
+	resumed bool              // it is
+	ready   chan struct{}     // closed when staging may begin
 
 	mu       sync.Mutex
 	early    chan struct{}   // closed when what tables need is there
@@ -168,7 +173,7 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		settings: map[string]settingsFile{}, partial: map[*archive.Entry]*partial{}}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, r.discard())
+			err = errors.Join(err, r.giveUp(err))
 		}
 		if r.annex != nil {
 			err = errors.Join(err, r.annex.Release())
@@ -198,6 +203,10 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		if err := r.db.Ready(ctx); err != nil {
 			return nil, err
 		}
+	}
+	r.j.Sealing = true
+	if err := r.j.write(r.annex); err != nil {
+		return nil, err
 	}
 	if r.files != nil {
 		if err := r.dropIns(ctx); err != nil {
@@ -229,7 +238,7 @@ func (r *run) scan(ctx context.Context, in io.Reader) error {
 		cancel(err)
 	}
 	// A table that failed is why the rest was given up, not the other way round.
-	if e := r.ends.Wait(); e != nil && !errors.Is(e, err) {
+	if e := r.ends.Wait(); e != nil && !errors.Is(e, err) && (err == nil || !errors.Is(e, context.Canceled)) {
 		return e
 	}
 	return err
@@ -348,6 +357,9 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 		return err
 	}
 	order := r.order(content)
+	if err := r.takeUp(ctx, order); err != nil {
+		return err
+	}
 	if rec := r.res.Recovery; rec != nil && rec.Finished && rec.order == order {
 		return errFinished
 	}
@@ -378,6 +390,17 @@ func (r *run) lock(ctx context.Context) (err error) {
 	if r.annex, err = annex.Take(p.Target, "restore"); err != nil {
 		return err
 	}
+	if r.opts.Resume {
+		if err := r.resumable(); err != nil || r.before != nil {
+			return err
+		}
+	}
+	return r.recover(ctx)
+}
+
+// recover takes care of what an interrupted run has left.
+func (r *run) recover(ctx context.Context) (err error) {
+	p := r.plan
 	if r.res.Recovery, err = recoverRun(ctx, r.annex, logins(p.Target, r.opts.Database)); err != nil || r.res.Recovery == nil {
 		return err
 	}
@@ -396,6 +419,9 @@ func (r *run) order(content []byte) string {
 // openStages begins the journal, and then the stages.
 func (r *run) openStages(ctx context.Context, order string) (err error) {
 	p, now := r.plan, r.opts.Now.UTC()
+	if r.resumed {
+		return r.goOn(ctx)
+	}
 	id := newID()
 	list, err := points(r.annex)
 	if err != nil {
@@ -413,8 +439,14 @@ func (r *run) openStages(ctx context.Context, order string) (err error) {
 	if err := os.Mkdir(r.annex.Path(r.j.Point), 0o700); err != nil {
 		return fmt.Errorf("make the folder in which the new site is staged: %w", err)
 	}
+	return r.stages(ctx)
+}
+
+// stages opens the stages of files and tables.
+func (r *run) stages(ctx context.Context) (err error) {
+	p := r.plan
 	if p.sel.folder() {
-		if r.files, err = newFileStage(r.annex.Path(r.j.Point, filesName), p, r.opts.LinksOut); err != nil {
+		if r.files, err = newFileStage(r.annex.Path(r.j.Point, filesName), p, r.opts.LinksOut, r.resumed); err != nil {
 			return err
 		}
 	}
@@ -470,30 +502,5 @@ func (r *run) takeSettings(_ context.Context, e *archive.Entry, content []byte) 
 		return nil
 	}
 	r.settings[rel] = settingsFile{*e, append([]byte(nil), content...)}
-	return nil
-}
-
-// discard removes what was staged. What cannot be removed now is removed by the
-// next run, as the journal tells it to.
-func (r *run) discard() error {
-	if r.files != nil {
-		r.files.close()
-	}
-	if r.j == nil || r.j.Step != staging {
-		return nil
-	}
-	var err error
-	if r.db != nil {
-		err = r.db.Discard(context.Background())
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	j := *r.j
-	if r.db != nil && err == nil && !r.sealed {
-		j.Database = "" // it is done already
-	}
-	if e := takeBack(ctx, r.annex, &j, r.login); e != nil {
-		return fmt.Errorf("what was staged could not be removed in full; the next run at this target removes it: %w", errors.Join(err, e))
-	}
 	return nil
 }

@@ -155,7 +155,7 @@ func (s *Site) reason(rel string, d fs.DirEntry) string {
 	}
 	switch {
 	case d.IsDir():
-	case strings.HasSuffix(name, ".tar.zst"), !strings.Contains(rel, "/") && hasEnding(name, lyingAround):
+	case strings.HasSuffix(name, ".tar.zst"), strings.HasSuffix(name, ".tar.zst.age"), !strings.Contains(rel, "/") && hasEnding(name, lyingAround):
 		return "an archive"
 	case strings.HasSuffix(name, ".log") && s.PartOf(rel) != Uploads:
 		return "a log"

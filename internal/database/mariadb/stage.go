@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -26,6 +28,8 @@ type stage struct {
 	objects []database.Object
 	known   collations // nil until it is needed
 	made    []string   // sequences that were made where they belong
+	undo    []string   // statements that remove what was made outside of the stage
+	filled  database.Filled
 	at      []string   // statements that set the positions of sequences
 	done    bool
 
@@ -69,7 +73,37 @@ func NewStage(ctx context.Context, l database.Location, opts database.StageOptio
 		d.SetMaxOpenConns(opts.Connections)
 		d.SetMaxIdleConns(opts.Connections)
 	}
-	return &stage{opts: opts, db: db, rows: rows, tables: map[string]*staged{}}, nil
+	s := &stage{opts: opts, db: db, rows: rows, tables: map[string]*staged{}, undo: opts.Notes}
+	if err := s.remember(ctx); err != nil {
+		return nil, errors.Join(err, s.Leave())
+	}
+	return s, nil
+}
+
+// progress is the table in which the stage keeps what is done. It is written to with
+// the rows, in one transaction.
+func (s *stage) progress() string { return quote("_hovix_" + s.opts.ID + "_done") }
+
+// remember makes that table, or reads the one of the run that goes on.
+func (s *stage) remember(ctx context.Context) error {
+	if !s.opts.Resume {
+		return s.exec(ctx, "prepare staging", "CREATE TABLE "+s.progress()+" (tab VARBINARY(300) NOT NULL, n INT NOT NULL, stored BIGINT NOT NULL) ENGINE=InnoDB")
+	}
+	rows, err := stringRows(s.rows.QueryContext(ctx, "SELECT tab, n, stored FROM "+s.progress()))
+	if err != nil {
+		return fmt.Errorf("%w: %w", database.ErrNotResumed, err)
+	}
+	for _, row := range rows {
+		n, _ := strconv.Atoi(row[1])
+		stored, _ := strconv.ParseInt(row[2], 10, 64)
+		s.filled.Add(row[0], n, stored)
+	}
+	return nil
+}
+
+// note is the statement that keeps that something is done.
+func (s *stage) note(table string, n int, rows int64) string {
+	return fmt.Sprintf("INSERT INTO %s VALUES (%s, %d, %d)", s.progress(), sqltext.AppendMySQLString(nil, []byte(table), false), n, rows)
 }
 
 func (s *stage) exec(ctx context.Context, what, q string) error {
@@ -134,6 +168,9 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 			t.deferred = append(t.deferred, "ADD "+it.Text)
 		}
 	}
+	if there, err := s.goOn(ctx, t); err != nil || there {
+		return err
+	}
 	create, err := s.fit(ctx, "define table "+def.Name, def.Render(quote(t.name), now))
 	if err != nil {
 		return err
@@ -141,22 +178,95 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 	return s.exec(ctx, "define table "+def.Name, create)
 }
 
-func (s *stage) Insert(ctx context.Context, table string, stmt []byte) (int64, error) {
-	res, err := s.rows.ExecContext(ctx, string(stmt))
-	if err != nil {
-		return 0, explainStatement("fill table "+table, len(stmt), err)
+// goOn reports whether a table is staged already, as far as it could be. One that
+// has no transactions may hold a part of a chunk, and is begun anew.
+func (s *stage) goOn(ctx context.Context, t *staged) (bool, error) {
+	if !s.opts.Resume {
+		return false, nil
 	}
-	return res.RowsAffected()
+	name := sqltext.AppendMySQLString(nil, []byte(t.name), false)
+	rows, err := stringRows(s.db.QueryContext(ctx, "SELECT COALESCE(ENGINE,'') FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_NAME="+string(name)))
+	if err != nil {
+		return false, fmt.Errorf("look at what is staged: %w", err)
+	}
+	if len(rows) == 0 {
+		return false, nil
+	}
+	if _, whole := s.filled.Rows(t.def.Name, database.KeysMade); whole || strings.EqualFold(rows[0][0], "InnoDB") {
+		return true, nil
+	}
+	s.filled.Forget(t.def.Name)
+	return false, errors.Join(s.exec(ctx, "stage a table anew", "DROP TABLE "+quote(t.name)),
+		s.exec(ctx, "stage a table anew", "DELETE FROM "+s.progress()+" WHERE tab="+string(sqltext.AppendMySQLString(nil, []byte(t.def.Name), false))))
+}
+
+func (s *stage) Fill(ctx context.Context, table string, chunk int, stmts [][]byte) (n int64, err error) {
+	if n, done := s.filled.Rows(table, chunk); done {
+		return n, nil
+	}
+	tx, err := s.rows.BeginTx(ctx, nil)
+	if err != nil {
+		return 0, fmt.Errorf("fill table %s: %w", table, err)
+	}
+	for _, stmt := range stmts {
+		res, err := tx.ExecContext(ctx, string(stmt))
+		if err != nil {
+			_ = tx.Rollback()
+			return 0, explainStatement("fill table "+table, len(stmt), err)
+		}
+		stored, _ := res.RowsAffected()
+		n += stored
+	}
+	_, err = tx.ExecContext(ctx, s.note(table, chunk, n))
+	if err == nil {
+		err = tx.Commit()
+	} else {
+		_ = tx.Rollback()
+	}
+	if err != nil {
+		return 0, fmt.Errorf("fill table %s: %w", table, err)
+	}
+	return n, nil
 }
 
 func (s *stage) Finish(ctx context.Context, table string, _ []string) error {
 	s.mu.Lock()
 	t := s.tables[table]
 	s.mu.Unlock()
-	if t == nil || len(t.deferred) == 0 {
+	if t == nil {
 		return nil
 	}
-	return s.exec(ctx, "make the keys of "+table, "ALTER TABLE "+quote(t.name)+" "+strings.Join(t.deferred, ", "))
+	if _, done := s.filled.Rows(table, database.KeysMade); done {
+		return nil
+	}
+	if made, err := s.hasKeys(ctx, t); err != nil {
+		return err
+	} else if len(t.deferred) > 0 && !made {
+		if err := s.exec(ctx, "make the keys of "+table, "ALTER TABLE "+quote(t.name)+" "+strings.Join(t.deferred, ", ")); err != nil {
+			return err
+		}
+	}
+	return s.exec(ctx, "make the keys of "+table, s.note(table, database.KeysMade, 0))
+}
+
+// hasKeys reports whether a run before this has made the keys of a table: they are
+// made by one statement.
+func (s *stage) hasKeys(ctx context.Context, t *staged) (bool, error) {
+	if !s.opts.Resume {
+		return false, nil
+	}
+	rows, err := stringRows(s.db.QueryContext(ctx, "SELECT DISTINCT INDEX_NAME FROM information_schema.STATISTICS WHERE TABLE_SCHEMA=DATABASE() AND TABLE_NAME="+string(sqltext.AppendMySQLString(nil, []byte(t.name), false))))
+	if err != nil {
+		return false, fmt.Errorf("look at the keys that are staged: %w", err)
+	}
+	for _, it := range t.def.Items {
+		for _, row := range rows {
+			if slices.Contains(t.deferred, "ADD "+it.Text) && strings.EqualFold(row[0], it.Name) {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
 }
 
 // Positions are set when sequences have their names; those of columns are in
@@ -194,10 +304,18 @@ func (s *stage) sequence(ctx context.Context, o database.Object) error {
 	if !ok {
 		return fmt.Errorf("%w: the definition of the sequence %s", sqltext.ErrRefused, o.Name)
 	}
-	if !there {
-		if err := s.opts.Noted("DROP SEQUENCE IF EXISTS " + quote(o.Name)); err != nil {
+	if drop := "DROP SEQUENCE IF EXISTS " + quote(o.Name); slices.Contains(s.opts.Notes, drop) && there { // by a run before this
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.made = append(s.made, o.Name)
+		return nil
+	} else if !there {
+		if err := s.opts.Noted(drop); err != nil {
 			return err
 		}
+		s.mu.Lock()
+		s.undo = append(s.undo, drop)
+		s.mu.Unlock()
 		if err := s.exec(ctx, "make sequence "+o.Name, "CREATE SEQUENCE "+quote(o.Name)+options); err != nil {
 			return err
 		}
@@ -211,6 +329,9 @@ func (s *stage) sequence(ctx context.Context, o database.Object) error {
 	s.tables[o.Name] = t
 	s.order = append(s.order, o.Name)
 	s.mu.Unlock()
+	if there, err := s.goOn(ctx, t); err != nil || there {
+		return err
+	}
 	return s.exec(ctx, "make sequence "+o.Name, "CREATE SEQUENCE "+quote(t.name)+options)
 }
 
@@ -248,24 +369,30 @@ func (s *stage) Seal(ctx context.Context) (*database.State, []string, error) {
 		}
 		state.Objects = append(state.Objects, database.Attached{Kind: kind, Name: o.Name, SQL: stmt, Mode: o.Mode})
 	}
+	if err := s.exec(ctx, "end staging", "DROP TABLE IF EXISTS "+s.progress()); err != nil {
+		return nil, nil, err
+	}
+	return state, s.warnings, s.Leave()
+}
+
+func (s *stage) Leave() error {
 	s.done = true
-	return state, s.warnings, errors.Join(s.rows.Close(), s.db.Close())
+	return errors.Join(s.rows.Close(), s.db.Close())
 }
 
 func (s *stage) Discard(context.Context) error {
 	if s.done {
 		return nil
 	}
-	s.done = true
 	// What was cancelled must still be cleaned up.
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
-	var err error
+	err := s.exec(ctx, "remove what was staged", "DROP TABLE IF EXISTS "+s.progress())
 	for _, name := range s.order {
 		err = errors.Join(err, s.exec(ctx, "remove a staged table", "DROP "+s.tables[name].kind()+" IF EXISTS "+quote(s.tables[name].name)))
 	}
-	for _, name := range s.made {
-		err = errors.Join(err, s.exec(ctx, "remove a sequence", "DROP SEQUENCE IF EXISTS "+quote(name)))
+	for _, q := range s.undo {
+		err = errors.Join(err, s.exec(ctx, "remove a sequence", q))
 	}
-	return errors.Join(err, s.rows.Close(), s.db.Close())
+	return errors.Join(err, s.Leave())
 }

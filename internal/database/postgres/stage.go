@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -27,6 +28,8 @@ type stage struct {
 	late    []database.Object
 	at      []sqltext.Position
 	made    []string // statements that remove what was made outside of the stage
+	filled  database.Filled
+	objects int // early ones that came
 	done    bool
 }
 
@@ -50,7 +53,7 @@ func canStage(ctx context.Context, conn *pgconn.PgConn, l database.Location) err
 
 // NewStage connects to the target database and prepares staging.
 func NewStage(ctx context.Context, l database.Location, opts database.StageOptions) (database.Stage, error) {
-	s := &stage{l: l, opts: opts, conns: make(chan *pgconn.PgConn, opts.Connections), schemas: map[string]string{}, names: map[string]bool{}}
+	s := &stage{l: l, opts: opts, conns: make(chan *pgconn.PgConn, opts.Connections), schemas: map[string]string{}, names: map[string]bool{}, made: opts.Notes}
 	first, err := connect(ctx, l)
 	if err != nil {
 		return nil, err
@@ -65,10 +68,73 @@ func NewStage(ctx context.Context, l database.Location, opts database.StageOptio
 	if err == nil {
 		err = s.prepare(ctx, first)
 	}
+	if err == nil {
+		err = s.remember(ctx)
+	}
+	if err != nil && opts.Resume {
+		return nil, errors.Join(err, s.Leave())
+	}
 	if err != nil {
 		return nil, errors.Join(err, s.Discard(ctx))
 	}
 	return s, nil
+}
+
+// progress is the table in which the stage keeps what is done, until Seal. It is
+// written to with what is done, in one transaction.
+func (s *stage) progress() string { return "_hovix_" + s.opts.ID + `_0."_hovix_done"` }
+
+// remember makes that table, or reads the one of the run that goes on.
+func (s *stage) remember(ctx context.Context) error {
+	if !s.opts.Resume {
+		return s.exec(ctx, "prepare staging", "CREATE TABLE "+s.progress()+" (tab text, n int, stored bigint)")
+	}
+	return s.with(ctx, func(c *pgconn.PgConn) error {
+		rows, err := ask(ctx, c, "SELECT tab, n, stored FROM "+s.progress())
+		if err != nil {
+			return fmt.Errorf("%w: %w", database.ErrNotResumed, err)
+		}
+		for _, row := range rows {
+			n, _ := strconv.Atoi(row[1])
+			stored, _ := strconv.ParseInt(row[2], 10, 64)
+			s.filled.Add(row[0], n, stored)
+		}
+		return nil
+	})
+}
+
+// keep is the statement that keeps that something is done.
+func (s *stage) keep(table string, n int, rows int64) string {
+	return fmt.Sprintf("INSERT INTO %s VALUES (%s, %d, %d)", s.progress(), quoteText(table), n, rows)
+}
+
+// once runs a statement, unless a run before this has done it.
+func (s *stage) once(ctx context.Context, table string, n int, what, stmt string) error {
+	if _, done := s.filled.Rows(table, n); done {
+		return nil
+	}
+	return s.transaction(ctx, what, func(c *pgconn.PgConn) error {
+		return execute(ctx, c, stmt+"; "+s.keep(table, n, 0))
+	})
+}
+
+// transaction runs f on a connection, wholly or not at all.
+func (s *stage) transaction(ctx context.Context, what string, f func(*pgconn.PgConn) error) error {
+	err := s.with(ctx, func(c *pgconn.PgConn) error {
+		err := execute(ctx, c, "BEGIN")
+		if err == nil {
+			err = f(c)
+		}
+		if err == nil {
+			return execute(ctx, c, "COMMIT")
+		}
+		_ = execute(context.WithoutCancel(ctx), c, "ROLLBACK")
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	return nil
 }
 
 // prepare sets a session so that routines which do not say where their tables
@@ -115,7 +181,7 @@ func (s *stage) schema(ctx context.Context, name string) (string, error) {
 		return staged, nil
 	}
 	staged := fmt.Sprintf("_hovix_%s_%d", s.opts.ID, len(s.schemas))
-	if err := s.exec(ctx, "make a schema to stage in", "CREATE SCHEMA "+staged); err != nil {
+	if err := s.exec(ctx, "make a schema to stage in", "CREATE SCHEMA IF NOT EXISTS "+staged); err != nil {
 		return "", err
 	}
 	s.schemas[name] = staged
@@ -143,12 +209,13 @@ func (s *stage) staged(stmt string) (string, error) {
 	})
 }
 
-func (s *stage) run(ctx context.Context, what, stmt string) error {
+// run makes something in the stage, unless a run before this has.
+func (s *stage) run(ctx context.Context, table string, n int, what, stmt string) error {
 	q, err := s.staged(stmt)
 	if err != nil {
 		return err
 	}
-	return s.exec(ctx, what, q)
+	return s.once(ctx, table, n, what, q)
 }
 
 func (s *stage) Target(table string) string {
@@ -170,25 +237,33 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 			return err
 		}
 	}
-	return s.run(ctx, "define table "+def.Name, def.Text)
+	return s.run(ctx, def.Name, database.Defined, "define table "+def.Name, def.Text)
 }
 
-func (s *stage) Insert(ctx context.Context, table string, stmt []byte) (n int64, err error) {
-	head, rows := sqltext.CutCopy(stmt)
-	err = s.with(ctx, func(c *pgconn.PgConn) error {
-		tag, err := c.CopyFrom(ctx, bytes.NewReader(rows), head)
-		n = tag.RowsAffected()
-		return plain(err)
-	})
-	if err != nil {
-		return 0, fmt.Errorf("fill table %s: %w", table, err)
+func (s *stage) Fill(ctx context.Context, table string, chunk int, stmts [][]byte) (n int64, err error) {
+	if n, done := s.filled.Rows(table, chunk); done {
+		return n, nil
 	}
-	return n, nil
+	err = s.transaction(ctx, "fill table "+table, func(c *pgconn.PgConn) error {
+		for _, stmt := range stmts {
+			head, rows := sqltext.CutCopy(stmt)
+			tag, err := c.CopyFrom(ctx, bytes.NewReader(rows), head)
+			if err != nil {
+				return plain(err)
+			}
+			n += tag.RowsAffected()
+		}
+		return execute(ctx, c, s.keep(table, chunk, n))
+	})
+	return n, err
 }
+
+// firstKey is the number of the first key of a table, from which they count down.
+const firstKey = database.Defined - 1
 
 func (s *stage) Finish(ctx context.Context, table string, keys []string) error {
-	for _, k := range keys {
-		if err := s.key(ctx, table, k); err != nil {
+	for i, k := range keys {
+		if err := s.key(ctx, table, firstKey-i, k); err != nil {
 			return err
 		}
 	}
@@ -196,13 +271,13 @@ func (s *stage) Finish(ctx context.Context, table string, keys []string) error {
 }
 
 // key makes a key, whose name later statements may mention.
-func (s *stage) key(ctx context.Context, table, stmt string) error {
+func (s *stage) key(ctx context.Context, table string, n int, stmt string) error {
 	if name := sqltext.KeyName([]byte(stmt)); name != "" {
 		s.mu.Lock()
 		s.names[name] = true
 		s.mu.Unlock()
 	}
-	return s.run(ctx, "make the keys of "+table, stmt)
+	return s.run(ctx, table, n, "make the keys of "+table, stmt)
 }
 
 func (s *stage) Positions(_ context.Context, stmt []byte) error {
@@ -224,6 +299,10 @@ func (s *stage) AddObject(ctx context.Context, o database.Object) error {
 		s.late = append(s.late, o)
 		return nil
 	}
+	s.mu.Lock()
+	s.objects++
+	n := s.objects
+	s.mu.Unlock()
 	head := strings.Fields(strings.ToLower(o.SQL))
 	switch {
 	case len(head) > 1 && head[1] == "schema":
@@ -234,8 +313,15 @@ func (s *stage) AddObject(ctx context.Context, o database.Object) error {
 	case o.Kind == database.Type && strings.Contains(strings.ToLower(o.SQL[:min(len(o.SQL), 400)]), " as range "):
 		return s.rangeType(ctx, o)
 	}
-	return s.object(ctx, o)
+	return s.object(ctx, earlyObjects, n, o)
 }
+
+// The names under which it is kept that objects are made: no table has them.
+const (
+	earlyObjects = " early"
+	lateObjects  = " late"
+)
+
 
 // rangeType makes a range type where it belongs, for it cannot be moved: its
 // constructors belong to the server. One that is there already must be the same.
@@ -264,7 +350,11 @@ func (s *stage) rangeType(ctx context.Context, o database.Object) error {
 	if err := s.note("DROP TYPE IF EXISTS " + sqltext.QuoteRelation(o.Name)); err != nil {
 		return err
 	}
-	return s.run(ctx, "make type "+o.Name, o.SQL)
+	q, err := s.staged(o.SQL)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, "make type "+o.Name, q)
 }
 
 // note remembers how to undo what is about to be made outside of the stage.
@@ -294,7 +384,7 @@ func (s *stage) extension(ctx context.Context, o database.Object) error {
 	return nil
 }
 
-func (s *stage) object(ctx context.Context, o database.Object) error {
+func (s *stage) object(ctx context.Context, list string, n int, o database.Object) error {
 	switch o.Kind {
 	case database.View, database.Routine, database.Sequence, database.Type:
 		if err := s.stage(ctx, o.Name); err != nil {
@@ -302,10 +392,12 @@ func (s *stage) object(ctx context.Context, o database.Object) error {
 		}
 	case database.Other:
 		if name := sqltext.KeyName([]byte(o.SQL)); name != "" {
-			return s.key(ctx, o.Name, o.SQL)
+			s.mu.Lock()
+			s.names[name] = true
+			s.mu.Unlock()
 		}
 	}
-	return s.run(ctx, fmt.Sprintf("make %s %s", o.Kind, o.Name), o.SQL)
+	return s.run(ctx, list, n, fmt.Sprintf("make %s %s", o.Kind, o.Name), o.SQL)
 }
 
 // Touch runs a statement on a staged table.
@@ -322,8 +414,8 @@ func (s *stage) Ready(ctx context.Context) error {
 			return err
 		}
 	}
-	for _, o := range s.late {
-		if err := s.object(ctx, o); err != nil {
+	for i, o := range s.late {
+		if err := s.object(ctx, lateObjects, i+1, o); err != nil {
 			return err
 		}
 	}
@@ -331,7 +423,10 @@ func (s *stage) Ready(ctx context.Context) error {
 }
 
 // Seal gives the schemas in which everything stands.
-func (s *stage) Seal(context.Context) (*database.State, []string, error) {
+func (s *stage) Seal(ctx context.Context) (*database.State, []string, error) {
+	if err := s.exec(ctx, "end staging", "DROP TABLE "+s.progress()); err != nil {
+		return nil, nil, err
+	}
 	s.done = true
 	return &database.State{Engine: database.Postgres, Schemas: s.schemas, Inherit: true}, nil, s.close()
 }
@@ -352,6 +447,11 @@ func (s *stage) Discard(context.Context) error {
 		err = errors.Join(err, s.exec(ctx, "remove what was staged", q))
 	}
 	return errors.Join(err, s.close())
+}
+
+func (s *stage) Leave() error {
+	s.done = true
+	return s.close()
 }
 
 func (s *stage) close() (err error) {

@@ -109,12 +109,12 @@ func TestStageAndSwitch(t *testing.T) {
 	before, err := os.ReadFile(l.Path)
 	require.NoError(t, err)
 	fill := func() database.Stage {
-		s, err := NewStage(t.Context(), StagePath(l.Path, "abcd"), false)
+		s, err := NewStage(t.Context(), StagePath(l.Path, "abcd"), false, false)
 		require.NoError(t, err)
 		def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE a (b TEXT)"), sqltext.SQLite)
 		require.NoError(t, err)
 		require.NoError(t, s.Define(t.Context(), def))
-		testenv.Stored(t, 2)(s.Insert(t.Context(), "a", []byte(`INSERT INTO "a" VALUES ('x'),('y')`)))
+		testenv.Stored(t, 2)(s.Fill(t.Context(), "a", 1, [][]byte{[]byte(`INSERT INTO "a" VALUES ('x'),('y')`)}))
 		require.NoError(t, s.Finish(t.Context(), "a", []string{"CREATE INDEX i ON a (b)"}))
 		require.NoError(t, s.AddObject(t.Context(), database.Object{Kind: database.View, Name: "v", SQL: "CREATE VIEW v AS SELECT b FROM a"}))
 		return s
@@ -142,7 +142,7 @@ func TestStageAndSwitch(t *testing.T) {
 	assert.Equal(t, "x\ny\n", testenv.Client(t, l, []byte("SELECT b FROM v;")))
 	require.NoError(t, ex.Drop(t.Context(), aside))
 	assert.ErrorContains(t, ex.Check(t.Context(), aside), "is gone")
-	_, err = NewStage(t.Context(), l.Path, true)
+	_, err = NewStage(t.Context(), l.Path, true, false)
 	assert.ErrorContains(t, err, "exists already")
 }
 
@@ -157,7 +157,7 @@ func TestExchangeTakesTheLogAlong(t *testing.T) {
 		_, err = live.Exec(q)
 		require.NoError(t, err)
 	}
-	s, err := NewStage(t.Context(), StagePath(l.Path, "abcd"), false)
+	s, err := NewStage(t.Context(), StagePath(l.Path, "abcd"), false, false)
 	require.NoError(t, err)
 	state, _, err := s.Seal(t.Context())
 	require.NoError(t, err)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -24,73 +25,150 @@ type stage struct {
 	db       *sql.DB
 	mu       sync.Mutex // one writer at a time
 	objects  []string
+	filled   database.Filled
 	done     bool
 }
 
+// progress is the table in which the stage keeps what is done, until Seal.
+const progress = `"_hovix_done"`
+
 // NewStage begins a new database in the file at path, which must not exist: that
-// of StagePath, or inFolder, a place in a folder that is exchanged as a whole.
-func NewStage(ctx context.Context, path string, inFolder bool) (database.Stage, error) {
-	if _, err := os.Lstat(path); err == nil {
-		return nil, fmt.Errorf("stage the database: %s exists already", path)
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return nil, fmt.Errorf("stage the database: %w", err)
-	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-	if err != nil {
-		return nil, fmt.Errorf("stage the database: %w", err)
-	}
-	if err := f.Close(); err != nil {
+// of StagePath, or inFolder, a place in a folder that is exchanged as a whole. With
+// resume it goes on with one that was interrupted; the error wraps
+// database.ErrNotResumed where that cannot be.
+func NewStage(ctx context.Context, path string, inFolder, resume bool) (database.Stage, error) {
+	if err := begin(path, resume); err != nil {
 		return nil, err
 	}
 	s := &stage{path: path, inFolder: inFolder}
+	var err error
 	if s.db, err = sql.Open("sqlite", path); err != nil {
 		return nil, fmt.Errorf("stage the database: %w", err)
 	}
 	s.db.SetMaxOpenConns(1)
-	// Until the switch nobody reads this file, and a crash throws it away: no
-	// journal is needed. It is synced to disk in the end.
-	for _, q := range []string{"PRAGMA journal_mode=OFF", "PRAGMA synchronous=OFF", "PRAGMA foreign_keys=OFF", "PRAGMA cache_size=-32000", "BEGIN"} {
+	// Until the switch nobody reads this file. It is synced to disk in the end; a run
+	// that goes on with it looks through it first.
+	for _, q := range []string{"PRAGMA journal_mode=TRUNCATE", "PRAGMA synchronous=OFF", "PRAGMA foreign_keys=OFF", "PRAGMA cache_size=-32000"} {
 		if err := s.exec(ctx, q); err != nil {
 			return nil, errors.Join(err, s.Discard(ctx))
 		}
 	}
+	if resume {
+		if err := s.remember(ctx); err != nil {
+			return nil, errors.Join(fmt.Errorf("%w: %w", database.ErrNotResumed, err), s.Leave())
+		}
+		return s, nil
+	}
+	if err := s.exec(ctx, "CREATE TABLE "+progress+" (tab TEXT, n INTEGER, stored INTEGER)"); err != nil {
+		return nil, errors.Join(err, s.Discard(ctx))
+	}
 	return s, nil
 }
 
-func (s *stage) exec(ctx context.Context, q string) error {
-	_, err := s.run(ctx, q)
-	return err
+// begin makes the empty file, or looks for the one that is gone on with.
+func begin(path string, resume bool) error {
+	_, err := os.Lstat(path)
+	switch {
+	case resume && err != nil:
+		return fmt.Errorf("%w: %w", database.ErrNotResumed, err)
+	case resume:
+		return nil
+	case err == nil:
+		return fmt.Errorf("stage the database: %s exists already", path)
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fmt.Errorf("stage the database: %w", err)
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return fmt.Errorf("stage the database: %w", err)
+	}
+	return f.Close()
 }
 
-// run runs a statement and gives the number of rows that it stored.
-func (s *stage) run(ctx context.Context, q string) (int64, error) {
+// remember proves that the file is sound, and reads what is done.
+func (s *stage) remember(ctx context.Context) error {
+	var sound string
+	if err := s.db.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&sound); err != nil || sound != "ok" {
+		return errors.Join(errors.New(sound), err)
+	}
+	rows, err := s.db.QueryContext(ctx, "SELECT tab, n, stored FROM "+progress)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var table string
+		var n int
+		var stored int64
+		if err := rows.Scan(&table, &n, &stored); err != nil {
+			return err
+		}
+		s.filled.Add(table, n, stored)
+	}
+	return rows.Err()
+}
+
+// once runs statements and keeps that they are done, in one transaction, unless a
+// run before this has. It gives the number of rows that they stored.
+func (s *stage) once(ctx context.Context, table string, n int, stmts ...string) (stored int64, err error) {
+	if stored, done := s.filled.Rows(table, n); done {
+		return stored, nil
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	res, err := s.db.ExecContext(ctx, q)
+	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
-		return 0, fmt.Errorf("stage the database in %s: %w (in %.60q)", s.path, err, q)
+		return 0, fmt.Errorf("stage the database in %s: %w", s.path, err)
 	}
-	return res.RowsAffected()
+	for _, q := range stmts {
+		res, err := tx.ExecContext(ctx, q)
+		if err != nil {
+			_ = tx.Rollback()
+			return 0, fmt.Errorf("stage the database in %s: %w (in %.60q)", s.path, err, q)
+		}
+		rows, _ := res.RowsAffected()
+		stored += rows
+	}
+	_, err = tx.ExecContext(ctx, "INSERT INTO "+progress+" VALUES (?, ?, ?)", table, n, stored)
+	if err == nil {
+		err = tx.Commit()
+	} else {
+		_ = tx.Rollback()
+	}
+	if err != nil {
+		return 0, fmt.Errorf("stage the database in %s: %w", s.path, err)
+	}
+	return stored, nil
+}
+
+func (s *stage) exec(ctx context.Context, q string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, err := s.db.ExecContext(ctx, q); err != nil {
+		return fmt.Errorf("stage the database in %s: %w (in %.60q)", s.path, err, q)
+	}
+	return nil
 }
 
 func (s *stage) Target(table string) string { return quote(table) }
 
 func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
-	return s.exec(ctx, def.Text)
+	_, err := s.once(ctx, def.Name, database.Defined, def.Text)
+	return err
 }
 
-func (s *stage) Insert(ctx context.Context, _ string, stmt []byte) (int64, error) {
-	return s.run(ctx, string(stmt))
-}
-
-func (s *stage) Finish(ctx context.Context, _ string, keys []string) error {
-	for _, k := range keys {
-		if err := s.exec(ctx, k); err != nil {
-			return err
-		}
+func (s *stage) Fill(ctx context.Context, table string, chunk int, stmts [][]byte) (int64, error) {
+	var texts []string
+	for _, stmt := range stmts {
+		texts = append(texts, string(stmt))
 	}
-	return nil
+	return s.once(ctx, table, chunk, texts...)
+}
+
+func (s *stage) Finish(ctx context.Context, table string, keys []string) error {
+	_, err := s.once(ctx, table, database.KeysMade, keys...)
+	return err
 }
 
 func (s *stage) Positions(ctx context.Context, stmt []byte) error {
@@ -113,7 +191,7 @@ func (s *stage) Ready(context.Context) error { return nil }
 // Seal closes the new file. Where it lies in a folder that is exchanged as a
 // whole, there is no state to exchange.
 func (s *stage) Seal(ctx context.Context) (*database.State, []string, error) {
-	for _, o := range append(s.objects, "COMMIT") {
+	for _, o := range slices.Concat([]string{"BEGIN"}, s.objects, []string{"DROP TABLE " + progress, "COMMIT"}) {
 		if err := s.exec(ctx, o); err != nil {
 			return nil, nil, err
 		}
@@ -141,6 +219,11 @@ func syncFile(path string) error {
 		return err
 	}
 	return errors.Join(f.Sync(), f.Close())
+}
+
+func (s *stage) Leave() error {
+	s.done = true
+	return s.db.Close()
 }
 
 func (s *stage) Discard(context.Context) error {
