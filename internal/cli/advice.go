@@ -23,7 +23,10 @@ func adviceFor(err error) string {
 	var partly *readdress.PartlyError
 	var unfit *sqlfile.UnfitError
 	var staged *restore.StagedError
+	var left *leftError
 	switch {
+	case errors.As(err, &left):
+		return "The same command with --resume goes on with it."
 	case errors.As(err, &staged):
 		return "Nothing of the target was changed. The same command with --resume goes on; without it, or with hovix undo, what was staged is removed."
 	case errors.As(err, &adv):

@@ -14,6 +14,7 @@ import (
 
 	"hovix/internal/archive"
 	"hovix/internal/cli/ui"
+	"hovix/internal/fsys"
 	"hovix/internal/manifest"
 	"hovix/internal/nearest"
 	"hovix/internal/pack"
@@ -30,6 +31,7 @@ type packFlags struct {
 	seal     sealFlags
 	mapFlags
 	yes     bool
+	resume  bool
 	only    []string
 	without []string
 	db      databaseFlags
@@ -87,6 +89,7 @@ With '-o -' the archive goes to standard output, for a pipe:
 	cmd.Flags().StringVar(&f.given.Origin, "origin", "", "the folder in which the site of these pieces lay on its server (`FOLDER`)")
 	cmd.Flags().BoolVar(&f.secrets, "with-secrets", false, "leave passwords and keys in the packed settings")
 	cmd.Flags().StringVar(&f.compress, "compress", "fast", "how hard to compress: fast, balanced or small (`LEVEL`)")
+	cmd.Flags().BoolVar(&f.resume, "resume", false, "go on with what an interrupted pack has left beside FILE, and leave it should this one be interrupted")
 	cmd.Flags().BoolVarP(&f.yes, "yes", "y", false, "overwrite FILE if it exists")
 	f.seal.add(cmd)
 	f.mapFlags.add(cmd)
@@ -186,6 +189,9 @@ func (a *app) pack(ctx context.Context, f *packFlags) (err error) {
 	if err != nil {
 		return err
 	}
+	if f.resume && (f.out == "-" || f.seal.given()) {
+		return usage("--resume goes on with a file; it works neither with standard output nor with an encrypted archive")
+	}
 	keys, err := f.seal.keys(a)
 	if err != nil {
 		return err
@@ -201,6 +207,9 @@ func (a *app) pack(ctx context.Context, f *packFlags) (err error) {
 	out, err := a.createArchive(f, s)
 	if err != nil {
 		return err
+	}
+	if opts.Earlier, err = out.goOn(ctx, s, opts); err != nil {
+		return out.end(err)
 	}
 	bar, rep := a.reporter()
 	opts.Progress = rep
@@ -267,8 +276,25 @@ func (a *app) packed(f *packFlags, res *pack.Result) error {
 // when it is whole, or standard output.
 type output struct {
 	io.Writer
-	file *os.File
-	name string
+	file   *os.File
+	name   string
+	resume bool // what is written is left after an error
+}
+
+// goOn looks for what an interrupted pack has left in the file, and cuts off what
+// follows it.
+func (o *output) goOn(ctx context.Context, s *site.Site, opts pack.Options) (*pack.Earlier, error) {
+	if !o.resume {
+		return nil, nil
+	}
+	e, err := pack.Recover(ctx, s, o.file, opts)
+	if err == nil {
+		err = o.file.Truncate(e.Size())
+	}
+	if err == nil {
+		_, err = o.file.Seek(0, io.SeekEnd)
+	}
+	return e, err
 }
 
 func (a *app) createArchive(f *packFlags, s *site.Site) (*output, error) {
@@ -281,12 +307,12 @@ func (a *app) createArchive(f *packFlags, s *site.Site) (*output, error) {
 	if insideOf(s.Root, f.out) {
 		return nil, fmt.Errorf("the archive %s would lie inside the site that is packed, where visitors could fetch it; choose a place outside of %s", f.out, s.Root)
 	}
-	return createFile(f.out, f.yes, "archive", archiveName(s))
+	return createFile(f.out, f.yes, f.resume, "archive", archiveName(s))
 }
 
-// createFile makes the file that a command writes. It refuses to overwrite one
-// unless that is allowed.
-func createFile(path string, overwrite bool, what, example string) (*output, error) {
+// createFile makes the file that a command writes, or opens what an interrupted one has
+// left of it. It refuses to overwrite one unless that is allowed.
+func createFile(path string, overwrite, resume bool, what, example string) (*output, error) {
 	abs, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
@@ -299,7 +325,7 @@ func createFile(path string, overwrite bool, what, example string) (*output, err
 			return nil, fmt.Errorf("%s exists already (%s, %s); choose another name, or overwrite it with --yes", path, ui.Bytes(st.Size()), st.ModTime().Format("2 January 2006"))
 		}
 	}
-	file, err := os.OpenFile(abs+".partial", os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	file, err := os.OpenFile(abs+".partial", os.O_CREATE|os.O_RDWR, 0o600)
 	if errors.Is(err, fs.ErrNotExist) {
 		if near := nearest.Path(filepath.Dir(abs)); near != "" {
 			return nil, fmt.Errorf("there is no folder %s; did you mean %s?", filepath.Dir(path), near)
@@ -309,7 +335,13 @@ func createFile(path string, overwrite bool, what, example string) (*output, err
 	if err != nil {
 		return nil, fmt.Errorf("create the %s: %w", what, err)
 	}
-	return &output{file, file, abs}, nil
+	if err := fsys.Lock(file); err != nil {
+		return nil, errors.Join(fmt.Errorf("another run of Hovix is writing the %s %s", what, path), file.Close())
+	}
+	if !resume {
+		err = file.Truncate(0)
+	}
+	return &output{file, file, abs, resume}, errors.Join(err, file.Chmod(0o600))
 }
 
 // end gives a whole file its name and removes one that failed.
@@ -323,11 +355,19 @@ func (o *output) end(err error) error {
 	if err == nil {
 		err = os.Rename(o.file.Name(), o.name)
 	}
+	if err != nil && o.resume {
+		return errors.Join(err, &leftError{})
+	}
 	if err != nil {
 		return errors.Join(err, os.Remove(o.file.Name()))
 	}
 	return nil
 }
+
+// leftError says that what was written is left.
+type leftError struct{}
+
+func (*leftError) Error() string { return "what was written is left beside it" }
 
 func printPacked(p *ui.Printer, res *pack.Result, out string, encrypted bool) {
 	m := res.Manifest
@@ -356,6 +396,13 @@ func printPacked(p *ui.Printer, res *pack.Result, out string, encrypted bool) {
 	rows = append(rows, []string{p.Strong("Archive"), p.Strong(name), p.Strong(ui.Bytes(res.Totals.Compressed))})
 	p.Table(rows, 2)
 	p.Line("    %s", p.Dim(fmt.Sprintf("in %s, largest: %s", seconds(res.Elapsed), largestLine(res.Largest))))
+	if res.Resumed {
+		line := ui.Count(res.Earlier.Count, "file", "files") + " (" + ui.Bytes(res.Earlier.Bytes) + ") were in it from an interrupted pack"
+		if m.Database != nil {
+			line += ", and the database, as it was on " + m.Made.Local().Format("2 January 2006 at 15:04")
+		}
+		p.Line("    %s", p.Dim(line))
+	}
 	printLeftOut(p, m.LeftOut)
 	if m.Secrets && m.Has(site.Settings) {
 		p.Line("    %s", p.Dim("It holds the site's passwords and keys: keep it as safe as the site itself."))

@@ -194,7 +194,7 @@ func (a *app) createOutput(path string, overwrite bool, input string) (*output, 
 	if errIn == nil && errOut == nil && os.SameFile(in, out) {
 		return nil, fmt.Errorf("%s is the dump itself; the result needs a name of its own", path)
 	}
-	return createFile(path, overwrite, "file", "new.sql")
+	return createFile(path, overwrite, false, "file", "new.sql")
 }
 
 // openDump opens a dump to read, and tells its size, 0 if that is unknown.

@@ -86,12 +86,13 @@ func (a *app) run(ctx context.Context, args []string) int {
 	}
 	var partly *readdress.PartlyError
 	if errors.Is(err, context.Canceled) && ctx.Err() != nil && !errors.As(err, &partly) {
+		text := "hovix: interrupted; nothing was changed"
 		var staged *restore.StagedError
-		if errors.As(err, &staged) {
-			fmt.Fprintln(a.err, "hovix: interrupted; nothing was changed, and what was staged is left for --resume")
-		} else {
-			fmt.Fprintln(a.err, "hovix: interrupted; nothing was changed")
+		var left *leftError
+		if errors.As(err, &staged) || errors.As(err, &left) {
+			text += ", and what was done is left for --resume"
 		}
+		fmt.Fprintln(a.err, text)
 		return exitFailed
 	}
 	a.log.Error("failed", "error", err.Error())

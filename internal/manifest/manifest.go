@@ -57,6 +57,7 @@ type Manifest struct {
 	Notes    []string          `json:"notes,omitempty"`
 	Section  bool              `json:"section,omitempty"` // it holds a section of the site
 	Secrets  bool              `json:"secrets,omitempty"` // its settings hold their passwords and keys
+	Order    string            `json:"order,omitempty"`   // of what and how it was packed, for a pack to know its own beginning again
 	// LinksOut are the first of the symbolic links that lead out of the site's folder,
 	// as name → target, and their number.
 	LinksOut []string `json:"linksOut,omitempty"`

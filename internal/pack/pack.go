@@ -36,6 +36,7 @@ type Options struct {
 	Now      time.Time
 	Database database.Reader // nil: the site's own; the caller closes it
 	Rewrite  rewrite.Options // what is changed on the way into the archive
+	Earlier  *Earlier        // what an interrupted pack has left in the file that is written to
 	Progress progress.Reporter
 }
 
@@ -47,6 +48,8 @@ type Result struct {
 	Largest  []site.Thing       `json:"largest"`
 	Columns  []passage.Column   `json:"rewritten,omitempty"`
 	Tally    rewrite.Tally      `json:"-"`
+	Resumed  bool               `json:"resumed,omitempty"`
+	Earlier  site.Amount        `json:"earlier"` // files that an interrupted pack had packed
 	Elapsed  time.Duration      `json:"elapsed"`
 }
 
@@ -93,15 +96,14 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 	if err := p.openWay(); err != nil {
 		return nil, err
 	}
-	m, err := p.manifest(ctx)
-	if err != nil {
-		return nil, err
+	if opts.Earlier != nil {
+		p.goOn(opts.Earlier)
 	}
-	p.res.Manifest = m
-	if p.w, err = archive.NewWriter(ctx, dst, archive.Options{Level: opts.Level}); err != nil {
+	if err := p.openWriter(ctx, dst); err != nil {
 		return nil, err
 	}
 	defer p.w.Abort()
+	var err error
 	if err := p.all(ctx); err != nil {
 		return nil, err
 	}
@@ -115,10 +117,25 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 	return &p.res, nil
 }
 
+// openWriter describes the site, unless an interrupted pack has, and begins to write,
+// or goes on.
+func (p *packer) openWriter(ctx context.Context, dst io.Writer) (err error) {
+	opts := archive.Options{Level: p.opts.Level}
+	if e := p.opts.Earlier; e != nil {
+		p.w, err = archive.Resume(ctx, dst, opts, e.partial)
+		return err
+	}
+	if p.res.Manifest, err = p.manifest(ctx); err != nil {
+		return err
+	}
+	p.w, err = archive.NewWriter(ctx, dst, opts)
+	return err
+}
+
 // openWay prepares what is changed on the way, if anything is.
 func (p *packer) openWay() (err error) {
 	r := p.opts.Rewrite
-	if len(r.Mappings)+len(r.Roots)+len(r.Texts) == 0 {
+	if !p.opts.changes() {
 		return nil
 	}
 	if err := p.s.OnlyRestoreMoves(r.Mappings); err != nil {
@@ -174,7 +191,7 @@ func (p *packer) wants(part site.Part) bool { return slices.Contains(p.opts.Part
 func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	s := p.s
 	m := &manifest.Manifest{Format: manifest.Format, Made: p.opts.Now.UTC().Truncate(time.Second), By: p.opts.By, Kind: s.Kind, Name: s.Name,
-		Root: p.mappedRoot(), Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section(), Secrets: p.opts.Secrets}
+		Root: p.mappedRoot(), Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section(), Secrets: p.opts.Secrets, Order: Order(s, p.opts)}
 	if p.way != nil {
 		m.Name = p.way.Definition(m.Name)
 	}
@@ -263,16 +280,20 @@ func (p *packer) noteLink(m *manifest.Manifest, f site.File) {
 }
 
 func (p *packer) all(ctx context.Context) error {
-	if err := p.json(manifest.Name, p.res.Manifest); err != nil {
-		return err
+	if p.opts.Earlier == nil {
+		if err := p.json(manifest.Name, p.res.Manifest); err != nil {
+			return err
+		}
+		if err := p.w.Flush(); err != nil { // a reader of a stream wants it before all else
+			return err
+		}
 	}
-	if err := p.w.Flush(); err != nil { // a reader of a stream wants it before all else
-		return err
+	if p.opts.Earlier == nil || !p.opts.Earlier.readme {
+		if err := p.bytes(manifest.Readme, readme(p.res.Manifest)); err != nil {
+			return err
+		}
 	}
-	if err := p.bytes(manifest.Readme, readme(p.res.Manifest)); err != nil {
-		return err
-	}
-	if p.db != nil {
+	if p.db != nil && p.opts.Earlier == nil {
 		if err := p.database(ctx); err != nil {
 			return err
 		}
@@ -315,7 +336,7 @@ func (p *packer) problem(what, why string) {
 func (p *packer) files(ctx context.Context) error {
 	p.rep.Phase("Packing files", p.res.Manifest.Files.Bytes)
 	return p.s.Walk(ctx, func(f site.File) error {
-		if f.Part == site.Settings || !p.wants(f.Part) {
+		if f.Part == site.Settings || !p.wants(f.Part) || p.packed(f) {
 			return nil
 		}
 		e := archive.Entry{Name: manifest.FilesDir + f.Rel, Mode: uint32(f.Info.Mode().Perm()), ModTime: f.Info.ModTime()}

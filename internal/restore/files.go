@@ -76,13 +76,13 @@ func newFileStage(dir string, p *Plan, linksOut, resume bool) (*fileStage, error
 		oldRoot: p.Manifest.Root, newRoot: p.Target, room: p.Manifest.Files.Bytes + p.Manifest.Files.Bytes/2 + slack}
 	s.owner(p)
 	s.linksOut = linksOut
+	if err := os.Mkdir(s.dir, 0o700); err != nil && !(resume && errors.Is(err, fs.ErrExist)) {
+		return nil, fmt.Errorf("make the folder for the new site: %w", err)
+	}
 	if resume {
 		if err := s.lookBack(); err != nil {
 			return nil, err
 		}
-	}
-	if err := os.Mkdir(s.dir, 0o700); err != nil && !(resume && errors.Is(err, fs.ErrExist)) {
-		return nil, fmt.Errorf("make the folder for the new site: %w", err)
 	}
 	return s, nil
 }

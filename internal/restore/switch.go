@@ -26,6 +26,7 @@ func (e *notSwitchedError) Unwrap() error { return e.error }
 type Order struct {
 	Target string            `json:"target"`
 	Login  database.Location `json:"login"`
+	Parent int               `json:"parent"` // process that hands it over
 }
 
 // Done tells what came of a switch that another process has carried out.
@@ -42,6 +43,11 @@ type Guard func(ctx context.Context, o Order, lock *os.File) (Done, error)
 // GoOn is what that process does. lock is the lock that it was given.
 func GoOn(ctx context.Context, o Order, lock *os.File) (d Done, err error) {
 	an := annex.Inherit(o.Target, lock)
+	defer func() {
+		if os.Getppid() != o.Parent { // it was killed, and nobody else is there to do it
+			err = errors.Join(err, an.Release())
+		}
+	}()
 	j, err := readJournal(an)
 	if err != nil {
 		return d, err
@@ -61,7 +67,7 @@ func GoOn(ctx context.Context, o Order, lock *os.File) (d Done, err error) {
 // process if there is one to do it.
 func carryOut(ctx context.Context, an *annex.Annex, j *journal, l database.Location, guard Guard) ([]string, error) {
 	if guard != nil && j.State != nil && !fault.Alone() {
-		d, err := guard(ctx, Order{Target: an.Target, Login: l}, an.Lock())
+		d, err := guard(ctx, Order{Target: an.Target, Login: l, Parent: os.Getpid()}, an.Lock())
 		if err == nil && d.Failed != "" {
 			return nil, &notSwitchedError{errors.New(d.Failed)}
 		}

@@ -76,6 +76,9 @@ func (s *Site) Choose(only, without []string) error {
 	return nil
 }
 
+// Chosen gives what was asked for by Choose, as a text for comparison.
+func (s *Site) Chosen() string { return fmt.Sprintf("%q", s.choice) }
+
 // Section reports whether only a section of the site is carried.
 func (s *Site) Section() bool { return len(s.choice.onlyFiles)+len(s.choice.onlyTables) > 0 }
 

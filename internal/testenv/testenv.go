@@ -348,3 +348,12 @@ func Exchange(t testing.TB, ex database.Exchanger, s *database.State, stamp stri
 	}
 	return aside, warnings
 }
+
+// FileSize gives the size of a file, 0 if there is none.
+func FileSize(path string) int64 {
+	st, err := os.Stat(path)
+	if err != nil {
+		return 0
+	}
+	return st.Size()
+}

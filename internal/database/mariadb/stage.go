@@ -30,7 +30,7 @@ type stage struct {
 	made    []string   // sequences that were made where they belong
 	undo    []string   // statements that remove what was made outside of the stage
 	filled  database.Filled
-	at      []string   // statements that set the positions of sequences
+	at      []string // statements that set the positions of sequences
 	done    bool
 
 	warnings []string

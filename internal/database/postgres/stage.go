@@ -322,7 +322,6 @@ const (
 	lateObjects  = " late"
 )
 
-
 // rangeType makes a range type where it belongs, for it cannot be moved: its
 // constructors belong to the server. One that is there already must be the same.
 func (s *stage) rangeType(ctx context.Context, o database.Object) error {

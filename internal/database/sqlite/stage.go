@@ -191,7 +191,7 @@ func (s *stage) Ready(context.Context) error { return nil }
 // Seal closes the new file. Where it lies in a folder that is exchanged as a
 // whole, there is no state to exchange.
 func (s *stage) Seal(ctx context.Context) (*database.State, []string, error) {
-	for _, o := range slices.Concat([]string{"BEGIN"}, s.objects, []string{"DROP TABLE " + progress, "COMMIT"}) {
+	for _, o := range slices.Concat([]string{"BEGIN"}, s.objects, []string{"DROP TABLE " + progress, "COMMIT", "PRAGMA journal_mode=DELETE"}) {
 		if err := s.exec(ctx, o); err != nil {
 			return nil, nil, err
 		}
