@@ -8,6 +8,7 @@ import (
 	"image/png"
 	"math"
 	"math/rand/v2"
+	"sync"
 )
 
 // scene is what a picture shows; everything in it follows from its numbers.
@@ -185,8 +186,22 @@ func blob(img *image.RGBA, cx, cy, r float64, c color.RGBA, strength float64) {
 	}
 }
 
-// jpegOf paints the i-th picture of the site.
+// painted holds the pictures that have been painted in this process: each site has the
+// same.
+var painted [pictures]struct {
+	once sync.Once
+	jpeg []byte
+	err  error
+}
+
+// jpegOf gives the i-th picture of the site.
 func jpegOf(i int) ([]byte, error) {
+	p := &painted[i]
+	p.once.Do(func() { p.jpeg, p.err = paint(i) })
+	return p.jpeg, p.err
+}
+
+func paint(i int) ([]byte, error) {
 	s := scene{w: 800, h: 500, light: i % len(lights), hull: hulls[(i*5+i/6)%len(hulls)], funnels: 1 + i%2, size: 0.28 + 0.05*float64(i%6), beam: i%3 == 0, seed: uint64(i) + 1}
 	var b bytes.Buffer
 	err := jpeg.Encode(&b, s.draw(), &jpeg.Options{Quality: 82})

@@ -71,7 +71,16 @@ func (p *Plan) lookAtRows(way *passage.Passage, r io.Reader) error {
 	if err != nil || !way.Mentions(text) {
 		return err
 	}
-	ins, err := sqltext.ParseInsert(text, p.Manifest.Database.Engine.Dialect())
+	d := p.Manifest.Database.Engine.Dialect()
+	head := text
+	if d == sqltext.Postgres {
+		st, err := sqltext.SplitBytes(text, d).Next()
+		if err != nil {
+			return err
+		}
+		head = st.Text
+	}
+	ins, err := sqltext.ParseInsert(head, d)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -158,6 +159,8 @@ func explain(ctx context.Context, l database.Location, err error) error {
 		if op.Timeout() {
 			ce.Advice = "The server at " + address + " does not answer in time; check host, port and firewalls."
 		}
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		ce.What, ce.Why, ce.Advice = "reach the database server", errors.New("the connection was cut"), "What answers at "+address+" ended the connection; check that the server runs, and host and port."
 	case pgconn.Timeout(err):
 		ce.What, ce.Why, ce.Advice = "reach the database server", errors.New("timeout"), "The server at "+address+" does not answer in time; check host, port and firewalls."
 	default:
