@@ -13,6 +13,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"hovix/internal/rewrite"
 )
 
 // putBackStatements reads from restore's JSON how to undo it by hand.
@@ -73,4 +75,12 @@ func names(t *testing.T, dir string) (out []string) {
 		out = append(out, e.Name())
 	}
 	return out
+}
+
+// parse reads an address.
+func parse(t testing.TB, address string) rewrite.Address {
+	t.Helper()
+	a, err := rewrite.ParseAddress(address)
+	require.NoError(t, err)
+	return a
 }

@@ -113,7 +113,9 @@ func TestServerKilled(t *testing.T) {
 // waitForStage waits until a restore has begun to stage.
 func waitForStage(t testing.TB, folder string) {
 	t.Helper()
-	require.Eventually(t, func() bool { return len(glob(filepath.Dir(folder), ".www.hovix/0*/files/index.html")) > 0 || len(glob(filepath.Dir(folder), ".www.hovix/journal.json")) > 0 }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		return len(glob(filepath.Dir(folder), ".www.hovix/0*/files/index.html")) > 0 || len(glob(filepath.Dir(folder), ".www.hovix/journal.json")) > 0
+	}, 20*time.Second, time.Millisecond)
 	time.Sleep(60 * time.Millisecond)
 }
 

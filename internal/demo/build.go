@@ -33,8 +33,8 @@ type Built struct {
 }
 
 // Build makes the museum's site in folder, which must not exist, at the address
-// and with the database given. For SQLite the database is a file in the folder,
-// and l may be zero; in another database no table of the site may exist.
+// and with the database given. Where l is zero, that is a file of SQLite in the
+// folder; in another database no table of the site may exist.
 func Build(ctx context.Context, folder string, address rewrite.Address, l database.Location) (*Built, error) {
 	for _, dir := range []string{"data", "uploads/2024", "uploads/2026", "cache", "assets"} {
 		if err := os.MkdirAll(filepath.Join(folder, dir), 0o755); err != nil {
@@ -109,6 +109,9 @@ func (b *builder) files(ctx context.Context, l database.Location) error {
 		}
 	}
 	where, password := "sqlite:data/museum.sqlite", ""
+	if l.Engine == database.SQLite && l.Path != "" {
+		where = "sqlite:" + l.Path
+	}
 	if !l.IsZero() && l.Engine != database.SQLite {
 		where = l.String()
 		password = fmt.Sprintf("database-password = %q\n", l.Password)

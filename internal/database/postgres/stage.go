@@ -408,6 +408,9 @@ func (s *stage) Touch(ctx context.Context, stmt string) error {
 // switch only moves it.
 func (s *stage) Ready(ctx context.Context) error {
 	for _, p := range s.at {
+		if !s.names[p.Sequence] { // its table is not restored
+			continue
+		}
 		q := fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t)", quoteText(s.Target(p.Sequence)), p.Value, p.Called)
 		if err := s.exec(ctx, "set the position of "+p.Sequence, q); err != nil {
 			return err
