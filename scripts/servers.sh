@@ -20,6 +20,9 @@ install() {
   have php || missing+=(php-cli php-mysql php-sqlite3 php-gd)
   have zstd || missing+=(zstd)
   have sqlite3 || missing+=(sqlite3)
+  have age || missing+=(age)
+  have ssh-keygen || missing+=(openssh-client)
+  have lowntfs-3g || missing+=(ntfs-3g)
   [ -n "$(postgres_bin)" ] || missing+=(postgresql)
   if have php && ! php -m | grep -qi mysqli; then missing+=(php-mysql php-gd); fi
   [ ${#missing[@]} -eq 0 ] && return 0

@@ -25,10 +25,12 @@ if [ -n "${HOVIX_TEST_POSTGRES_SOCKET:-}" ]; then
 else
   left_out+=("dumps of PostgreSQL: no server")
 fi
-for tool in php sqlite3 zstd tar; do
+for tool in php sqlite3 zstd tar age ssh-keygen lowntfs-3g; do
   if command -v $tool >/dev/null; then
     case $tool in
     php) echo "  $(php -v | head -1 | cut -d' ' -f1,2)" ;;
+    age) echo "  age $(age --version)" ;;
+    ssh-keygen | lowntfs-3g) ;;
     sqlite3) echo "  SQLite client $(sqlite3 --version | cut -d' ' -f1)" ;;
     *) echo "  $($tool --version | head -1)" ;;
     esac

@@ -68,7 +68,7 @@ type openFile struct {
 
 // slack is how much more than its manifest says an archive may hold: files grow
 // while a site is packed.
-const slack = 1 << 30
+var slack int64 = 1 << 30
 
 // newFileStage begins the new folder at dir, whose parent is there.
 func newFileStage(dir string, p *Plan, linksOut, resume bool) (*fileStage, error) {

@@ -1,15 +1,19 @@
 package restore
 
 import (
+	"archive/tar"
 	"bytes"
 	"context"
 	"io"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -52,6 +56,10 @@ func change(ms []member, m member) []member {
 		}
 	}
 	return append(ms[:len(ms)-1:len(ms)-1], m, ms[len(ms)-1])
+}
+
+func insert(ms []member, at int, m member) []member {
+	return append(ms[:at:at], append([]member{m}, ms[at:]...)...)
 }
 
 func without(ms []member, name string) (out []member) {
@@ -132,6 +140,8 @@ func TestSoundArchive(t *testing.T) {
 
 // TestHostileArchives: each is refused for its reason, and the target stays.
 func TestHostileArchives(t *testing.T) {
+	slack = 1 << 20
+	defer func() { slack = 1 << 30 }()
 	row := "database/t00001-a.1-rows-0000001.sql"
 	table := "database/t00001-a.0-table.sql"
 	for name, c := range map[string]struct {
@@ -164,6 +174,19 @@ func TestHostileArchives(t *testing.T) {
 		"a manifest that is no JSON":       {change(sound(), member{name: manifest.Name, content: "<html>"}), archive.ErrNotArchive, "manifest cannot be read"},
 		"a manifest of the future":         {change(sound(), member{name: manifest.Name, content: `{"format":99}`}), archive.ErrNotArchive, "use a newer Hovix"},
 		"an unknown kind":                  {change(sound(), member{name: manifest.Name, content: `{"format":1,"kind":"plian"}`}), nil, "did you mean plain?"},
+		"a second statement of an object":  {change(sound(), member{name: "database/z1-objects.sql", content: "CREATE VIEW v AS SELECT 1; DROP TABLE a;"}), sqltext.ErrRefused, ""},
+		"rows of one number twice":         {insert(change(sound(), member{name: "database/t00001-a.2-end.sql", content: "-- rows: 2\n"}), 4, sound()[3]), archive.ErrRefused, "where rows number 2 belong"},
+		"the end twice":                    {insert(sound(), 6, sound()[5]), archive.ErrRefused, "there twice"},
+		"a trigger":                        {change(sound(), member{name: "database/z1-objects.sql", content: "CREATE TRIGGER x AFTER INSERT ON a BEGIN DELETE FROM a; END;"}), ErrStoredCode, "trigger x"},
+		"a link to an absolute path":       {insert(sound(), 7, member{name: "files/up", kind: archive.TypeSymlink, link: "/etc/passwd"}), ErrLinksOut, "the link up leads out of the site, to /etc/passwd"},
+		"a link upwards":                   {insert(sound(), 7, member{name: "files/a/up", kind: archive.TypeSymlink, link: "../../x"}), ErrLinksOut, "leads out"},
+		"a link up behind another":         {insert(sound(), 7, member{name: "files/a/up", kind: archive.TypeSymlink, link: "b/../../x"}), ErrLinksOut, "leads out"},
+		"a link out below the old folder":  {insert(sound(), 7, member{name: "files/up", kind: archive.TypeSymlink, link: "/nowhere/old/../../etc"}), archive.ErrRefused, "leads out"},
+		"a link and a file of one name":    {insert(sound(), 7, member{name: "files/index.html", kind: archive.TypeSymlink, link: "x"}), archive.ErrRefused, "is something else too"},
+		"a folder twice":                   {insert(insert(sound(), 7, member{name: "files/d", kind: archive.TypeDir}), 7, member{name: "files/d", kind: archive.TypeDir}), archive.ErrRefused, "there twice"},
+		"settings that nobody announced":   {change(sound(), member{name: "settings/.htaccess", content: "x"}), archive.ErrRefused, "not in the manifest"},
+		"a summary twice":                  {append(sound(), sound()[len(sound())-1]), archive.ErrRefused, "second summary"},
+		"a bomb of files":                  {insert(sound(), 7, member{name: "files/bomb", content: strings.Repeat("\x00", 3<<20)}), archive.ErrRefused, "far more than its manifest says"},
 		"settings that are no TOML":        {change(sound(), member{name: "settings/hovix.toml", content: "name = "}), nil, "hovix.toml"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -185,6 +208,152 @@ func TestHostileArchives(t *testing.T) {
 		})
 	}
 }
+
+// TestHostileTar: what no Hovix writes into an archive, in a tar stream of its own, is
+// refused by its name and kind.
+func TestHostileTar(t *testing.T) {
+	for name, c := range map[string]struct {
+		h    tar.Header
+		says string
+	}{
+		"an absolute path":     {tar.Header{Name: "/etc/cron.d/x", Typeflag: tar.TypeReg}, `"/etc/cron.d/x" has an absolute path`},
+		"a path upwards":       {tar.Header{Name: "files/../../x", Typeflag: tar.TypeReg}, "has a path that leads upwards"},
+		"a path that is long":  {tar.Header{Name: "files//x/./y", Typeflag: tar.TypeReg}, "not in its shortest form"},
+		"a hard link":          {tar.Header{Name: "files/x", Typeflag: tar.TypeLink, Linkname: "/etc/shadow"}, "only files, folders and symbolic links"},
+		"a device":             {tar.Header{Name: "files/sda", Typeflag: tar.TypeBlock, Devmajor: 8}, "only files, folders and symbolic links"},
+		"a terminal":           {tar.Header{Name: "files/tty", Typeflag: tar.TypeChar, Devmajor: 4}, "only files, folders and symbolic links"},
+		"a pipe":               {tar.Header{Name: "files/pipe", Typeflag: tar.TypeFifo}, "only files, folders and symbolic links"},
+		"setuid":               {tar.Header{Name: "files/su", Typeflag: tar.TypeReg, Mode: 0o4755}, "setuid, setgid and sticky bits"},
+		"a link with content":  {tar.Header{Name: "files/l", Typeflag: tar.TypeSymlink, Linkname: "x", PAXRecords: map[string]string{"comment": "x"}}, ""},
+		"an absurd size":       {tar.Header{Name: "files/huge", Typeflag: tar.TypeReg, Size: 1 << 55}, ""},
+		"an absurd SQL size":   {tar.Header{Name: "database/t00001-a.1-rows-0000001.sql", Typeflag: tar.TypeReg, Size: 1 << 40}, "at most"},
+		"a manifest too large": {tar.Header{Name: manifest.SummaryName, Typeflag: tar.TypeReg, Size: 1 << 30}, "at most"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var stream bytes.Buffer
+			first := sound()[0]
+			stream.Write(frame(t, tar.Header{Name: first.name, Typeflag: tar.TypeReg, Size: int64(len(first.content)), Mode: 0o644}, first.content))
+			if strings.HasPrefix(c.h.Name, "database/") {
+				def := sound()[2]
+				stream.Write(frame(t, tar.Header{Name: def.name, Typeflag: tar.TypeReg, Size: int64(len(def.content)), Mode: 0o644}, def.content))
+			}
+			stream.Write(frame(t, c.h, string(make([]byte, min(c.h.Size, 3<<20)))))
+			target := filepath.Join(t.TempDir(), "live")
+			require.NoError(t, os.Mkdir(target, 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(target, "index.html"), []byte("live"), 0o644))
+			_, err := Run(t.Context(), &stream, 0, options(t, target))
+			require.Error(t, err)
+			assert.ErrorContains(t, err, c.says)
+			assert.Equal(t, map[string]string{"live/index.html": "live"}, contents(t, filepath.Dir(target)))
+		})
+	}
+}
+
+// frame gives a frame of an archive with one member of a tar stream.
+func frame(t *testing.T, h tar.Header, content string) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	require.NoError(t, w.WriteHeader(&h))
+	b.WriteString(content)
+	b.Write(make([]byte, -len(content)&511))
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderCRC(true), zstd.WithSingleSegment(true))
+	require.NoError(t, err)
+	return enc.EncodeAll(b.Bytes(), nil)
+}
+
+// TestNamesThatAreOneToTheFileSystem: where letter case does not tell names apart, a
+// second one is refused instead of taking the place of the first.
+func TestNamesThatAreOneToTheFileSystem(t *testing.T) {
+	disk := caseless(t)
+	for name, members := range map[string][]member{
+		"files":   {{name: "files/Logo.png", content: "a"}, {name: "files/logo.png", content: "b"}},
+		"folders": {{name: "files/Media/a", content: "a"}, {name: "files/media/b", content: "b"}},
+		"a link":  {{name: "files/Way", kind: archive.TypeSymlink, link: "elsewhere"}, {name: "files/way/x", content: "b"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			ms := sound()
+			for _, m := range members {
+				ms = insert(ms, 7, m)
+			}
+			before := contents(t, disk)
+			_, err := Run(t.Context(), bytes.NewReader(pack(t, ms)), 0, options(t, filepath.Join(disk, "new")))
+			require.Error(t, err)
+			assert.ErrorIs(t, err, archive.ErrRefused)
+			assert.Equal(t, before, contents(t, disk))
+		})
+	}
+}
+
+// caseless mounts a file system to which A and a are one name.
+func caseless(t *testing.T) string {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Skip("LEFT OUT: a file system without letter case needs root to mount one")
+	}
+	image, dir := filepath.Join(t.TempDir(), "image"), filepath.Join(t.TempDir(), "disk")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	for _, c := range [][]string{{"truncate", "-s", "40M", image}, {"mkfs.ntfs", "-q", "-F", "-f", image}, {"lowntfs-3g", "-o", "ignore_case", image, dir}} {
+		if out, err := exec.Command(c[0], c[1:]...).CombinedOutput(); err != nil {
+			t.Skipf("LEFT OUT: a file system without letter case: %s: %v %s", strings.Join(c, " "), err, out)
+		}
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", "-l", dir).Run() })
+	return dir
+}
+
+// TestScriptsAmongUploads: PHP files among uploads are named, but those that do nothing.
+func TestScriptsAmongUploads(t *testing.T) {
+	ms := sound()
+	ms[0].content = strings.Replace(ms[0].content, `"parts":["database",`, `"uploads":["up"],"parts":["database","uploads",`, 1)
+	for name, content := range map[string]string{"up/index.php": "<?php\n// Silence\n", "up/2024/shell.PHP": "<?php system($_GET['c']);", "up/a.phtml": "<?= 1 ?>", "up/photo.jpg": "<?php", "code.php": "<?php run();"} {
+		ms = insert(ms, 7, member{name: "files/" + name, content: content})
+	}
+	res, err := Run(t.Context(), bytes.NewReader(pack(t, ms)), 0, options(t, filepath.Join(t.TempDir(), "new")))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"2 PHP files lie among the uploads, where visitors could run what somebody left there: up/2024/shell.PHP, up/a.phtml"}, res.Warnings)
+}
+
+// TestLinksFollowTheSite: an absolute link into the old folder leads into the new one.
+func TestLinksFollowTheSite(t *testing.T) {
+	target := filepath.Join(t.TempDir(), "new")
+	ms := insert(sound(), 7, member{name: "files/way", kind: archive.TypeSymlink, link: "/nowhere/old/index.html"})
+	_, err := Run(t.Context(), bytes.NewReader(pack(t, ms)), 0, options(t, target))
+	require.NoError(t, err)
+	content, err := os.ReadFile(filepath.Join(target, "way"))
+	require.NoError(t, err)
+	assert.Equal(t, "<h1>new</h1>", string(content))
+}
+
+// TestStagedFilesAreProved: a file that is not as it was written stops the switch.
+func TestStagedFilesAreProved(t *testing.T) {
+	for name, spoil := range map[string]func(dir string) error{
+		"changed": func(dir string) error {
+			return os.WriteFile(filepath.Join(dir, "index.html"), []byte("<h1>NEW</h1>"), 0o644)
+		},
+		"gone": func(dir string) error { return os.Remove(filepath.Join(dir, "index.html")) },
+		"more": func(dir string) error { return os.WriteFile(filepath.Join(dir, "other"), nil, 0o644) },
+	} {
+		parent := t.TempDir()
+		opts := options(t, filepath.Join(parent, "new"))
+		opts.Progress = spoiler{func(phase string) {
+			if strings.HasPrefix(phase, "Verifying") {
+				found, _ := filepath.Glob(filepath.Join(parent, ".new.hovix/*/files"))
+				require.Len(t, found, 1)
+				require.NoError(t, spoil(found[0]))
+			}
+		}}
+		_, err := Run(t.Context(), bytes.NewReader(pack(t, sound())), 0, opts)
+		require.ErrorIs(t, err, errStaged, name)
+		assert.Empty(t, contents(t, parent), name)
+	}
+}
+
+// spoiler does something when a phase begins.
+type spoiler struct{ at func(phase string) }
+
+func (s spoiler) Phase(name string, _ int64) { s.at(name) }
+func (s spoiler) Add(int64)                  {}
 
 // TestNothingIsWrittenThroughLinks: links are made last, so that a file behind
 // one lands in a real folder or nowhere.
