@@ -31,7 +31,7 @@ bench:
 
 fuzz:
 	@for t in archive:FuzzScan rewrite:FuzzValue rewrite/serialized:FuzzRewrite rewrite/serialized:FuzzRepair dump:FuzzRewrite \
-	  database/sqltext:FuzzInsert database/sqltext:FuzzSplit site/phpconf:FuzzParse; do \
+	  database/sqltext:FuzzInsert database/sqltext:FuzzSplit database/sqltext:FuzzGate site/phpconf:FuzzParse; do \
 	  echo "$$t"; $(GO) test -run '^$$' -fuzz "^$${t#*:}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x ./internal/$${t%:*} || exit 1; \
 	done
 

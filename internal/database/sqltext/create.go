@@ -1,6 +1,7 @@
 package sqltext
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -219,7 +220,7 @@ func checkWords(text string, d Dialect) error {
 		}
 		word := strings.ToLower(string(t.Text))
 		if d == Postgres {
-			if err := checkCall(t); err != nil {
+			if err := errors.Join(checkCall(t), checkHidden([]byte(text), t)); err != nil {
 				return err
 			}
 		}

@@ -1,6 +1,7 @@
 package sqltext
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -11,12 +12,31 @@ import (
 // the server, other servers, other sessions.
 var reaching = []string{"pg_read_file", "pg_read_binary_file", "pg_ls_dir", "pg_ls_logdir", "pg_ls_waldir", "pg_ls_tmpdir", "pg_stat_file",
 	"lo_import", "lo_export", "lo_from_bytea", "lo_put", "dblink", "dblink_exec", "dblink_connect",
-	"pg_execute_server_program", "pg_file_write", "pg_reload_conf", "pg_rotate_logfile", "pg_terminate_backend", "pg_cancel_backend"}
+	"pg_execute_server_program", "pg_file_write", "pg_reload_conf", "pg_rotate_logfile", "pg_terminate_backend", "pg_cancel_backend",
+	"pg_create_restore_point", "pg_logical_emit_message", "pg_promote", "pg_switch_wal"}
+
+// acting are functions that do something, or run a query that they are given as a text
+// in which anything could stand. A routine may call them; what is evaluated while it is
+// restored may not.
+var acting = []string{"set_config", "pg_notify", "pg_sleep", "pg_sleep_for", "pg_sleep_until", "pg_advisory_lock", "nextval", "setval",
+	"query_to_xml", "query_to_xmlschema", "query_to_xml_and_xmlschema", "cursor_to_xml", "table_to_xml", "schema_to_xml", "database_to_xml", "ts_stat", "ts_rewrite",
+	"crosstab", "connectby", "xpath_table", "dblink_send_query", "dblink_open", "postgres_fdw_get_connections"}
 
 // checkCall refuses a word that is one of those functions.
-func checkCall(t Token) error {
-	if word := strings.ToLower(strings.Trim(string(t.Text), `"`)); isName(t) && slices.Contains(reaching, word) {
+func checkCall(t Token) error { return checkCallOf(t, reaching) }
+
+func checkCallOf(t Token, list []string) error {
+	if word := strings.ToLower(strings.Trim(string(t.Text), `"`)); isName(t) && slices.Contains(list, word) {
 		return fmt.Errorf("%w: a call of %s", ErrRefused, word)
+	}
+	return nil
+}
+
+// checkHidden refuses a name or text that is written in escapes, U&"\0070g": no server
+// writes it so, and what it says would have to be read first.
+func checkHidden(text []byte, t Token) error {
+	if t.At >= 2 && text[t.At-1] == '&' && text[t.At-2]|0x20 == 'u' && (t.Kind == Name || t.Kind == String) {
+		return fmt.Errorf("%w: a name in escapes", ErrRefused)
 	}
 	return nil
 }
@@ -61,8 +81,13 @@ func postgresShape(stmt []byte) (Shape, error) {
 				return 0, err
 			}
 		}
-		if h.words == "alter table" {
+		switch h.words {
+		case "alter table":
 			return alterShape(stmt)
+		case "create materialized view":
+			if err := checkActing(stmt); err != nil {
+				return 0, err
+			}
 		}
 		return h.shape, checkStatement(stmt)
 	}
@@ -93,24 +118,39 @@ func headOf(stmt []byte) (string, error) {
 // database, or that holds another.
 func checkStatement(stmt []byte) error {
 	l := NewLexer(stmt, Postgres)
-	depth := bodyState{d: Postgres}
+	depth, as := bodyState{d: Postgres}, false
 	for {
 		t, err := l.Skip()
 		if err != nil || t.Kind == End {
 			return err
 		}
-		if err := checkCall(t); err != nil {
+		if err := errors.Join(checkCall(t), checkHidden(stmt, t)); err != nil {
 			return fmt.Errorf("%w in %.60q", err, stmt)
 		}
 		if string(t.Text) == ";" && depth.mayEnd() {
 			return fmt.Errorf("%w: a second statement in %.60q", ErrRefused, stmt)
 		}
-		if t.Kind == String && t.Text[0] == '$' {
+		if t.Kind == String && (as || t.Text[0] == '$') {
 			if err := checkBody(t); err != nil {
 				return fmt.Errorf("%w in %.60q", err, stmt)
 			}
 		}
+		as = t.Is("AS")
 		depth.take(t.Kind, t.Text)
+	}
+}
+
+// checkActing refuses a statement that acts while it is evaluated.
+func checkActing(stmt []byte) error {
+	l := NewLexer(stmt, Postgres)
+	for {
+		t, err := l.Skip()
+		if err != nil || t.Kind == End {
+			return err
+		}
+		if err := checkCallOf(t, acting); err != nil {
+			return fmt.Errorf("%w in %.60q", err, stmt)
+		}
 	}
 }
 
@@ -126,7 +166,7 @@ func checkBody(t Token) error {
 		if err != nil || t.Kind == End {
 			return nil // what cannot be read the server refuses too
 		}
-		if err := checkCall(t); err != nil {
+		if err := errors.Join(checkCall(t), checkHidden(body, t)); err != nil {
 			return err
 		}
 		if t.Is("COPY") || t.Is("PROGRAM") {

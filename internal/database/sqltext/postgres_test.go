@@ -71,6 +71,8 @@ func TestPostgresShapes(t *testing.T) {
 	for _, in := range []string{"DROP TABLE a", "SELECT 1", "SELECT pg_catalog.set_config('a','b',false)", "CREATE ROLE x", "CREATE FUNCTION f() RETURNS int LANGUAGE plpython3u AS 'x'",
 		"CREATE FUNCTION f() RETURNS int LANGUAGE c AS 'lib', 'f'", "CREATE VIEW v AS SELECT pg_read_file('/etc/passwd')", `CREATE VIEW v AS SELECT "pg_read_file"('x')`, "CREATE VIEW v AS SELECT 1; DROP TABLE a",
 		"CREATE FUNCTION f() RETURNS int LANGUAGE plpgsql AS $$BEGIN COPY a TO PROGRAM 'x'; END$$", "ALTER TABLE a OWNER TO x", "ALTER TABLE a DISABLE ROW LEVEL SECURITY", "ALTER SYSTEM SET x=1", "DO $$ x $$", "GRANT ALL ON a TO b",
+		"CREATE FUNCTION f() RETURNS text LANGUAGE sql AS 'SELECT pg_read_file(''/etc/passwd'')'", "CREATE FUNCTION f() RETURNS text LANGUAGE sql AS E'SELECT pg_\\x72ead_file(1)'",
+		`CREATE MATERIALIZED VIEW v AS SELECT U&"\0070g_read_file"('x')`, "CREATE MATERIALIZED VIEW v AS SELECT query_to_xml('SELECT 1', true, true, '')", "CREATE MATERIALIZED VIEW v AS SELECT set_config('a','b',false)",
 		"CREATE EVENT TRIGGER x ON y", "CREATE SERVER x", "CREATE CAST (a AS b)", "\\connect x", "CREATE RULE r AS ON DELETE TO a DO INSTEAD (SELECT lo_export(1,'x'))", "ALTER TABLE a ADD CONSTRAINT c CHECK (pg_sleep(1) IS NULL); SELECT 1"} {
 		_, err := ShapeOf([]byte(in), Postgres)
 		assert.ErrorIs(t, err, ErrRefused, in)
