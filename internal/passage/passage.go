@@ -33,7 +33,7 @@ type Passage struct {
 	keep    map[string]bool
 	moved   map[string]bool
 	blind   bool // a text that is looked for may look different inside of a literal
-	texts   bool // texts are rewritten, which may stand in the new ones too
+	stable  bool // what has been rewritten holds nothing more to be rewritten
 	mu      sync.Mutex
 	columns map[[2]string]*Column
 }
@@ -55,7 +55,8 @@ func New(opts Options) (*Passage, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Passage{rw: rw, d: opts.Dialect, keep: map[string]bool{}, moved: map[string]bool{}, columns: map[[2]string]*Column{}, blind: rewrite.Escaped(opts.Rewrite.Texts), texts: len(opts.Rewrite.Texts) > 0}
+	p := &Passage{rw: rw, d: opts.Dialect, keep: map[string]bool{}, moved: map[string]bool{}, columns: map[[2]string]*Column{}, blind: rewrite.Escaped(opts.Rewrite.Texts)}
+	p.stable = isStable(rw, &opts.Rewrite)
 	for _, k := range opts.Keep {
 		p.keep[k] = true
 	}
@@ -184,13 +185,31 @@ func (c *cells) rewrite(column int, raw []byte, value func() ([]byte, error)) ([
 	return out, true, nil
 }
 
+// isStable reports whether a second run changes nothing: texts may stand in the new
+// ones too, and where addresses or folders are exchanged, or move up in a row, a new
+// one is an old one.
+func isStable(rw *rewrite.Rewriter, o *rewrite.Options) bool {
+	var news []string
+	for _, m := range o.Mappings {
+		news = append(news, m.New.String()+"/x")
+	}
+	for _, r := range o.Roots {
+		news = append(news, r.New+"/x")
+	}
+	return len(o.Texts) == 0 && !slices.ContainsFunc(news, func(s string) bool {
+		var t rewrite.Tally
+		_, changed := rw.Value([]byte(s), &t)
+		return changed
+	})
+}
+
 // proved looks at a changed value once more: one that was serialized must be so
 // still, and must hold nothing more that is to be changed.
 func (p *Passage) proved(old, changed []byte) bool {
 	if serialized.Looks(old) && serialized.Valid(old) == nil && serialized.Valid(changed) != nil {
 		return false
 	}
-	if p.texts {
+	if !p.stable {
 		return true
 	}
 	var t rewrite.Tally

@@ -105,3 +105,36 @@ func TestPlacesMissNothing(t *testing.T) {
 		}
 	}
 }
+
+// TestProved: a changed value that no longer parses, or in which something old is left,
+// stays as it was and is counted as such.
+func TestProved(t *testing.T) {
+	p, err := New(options(t, sqltext.MySQL))
+	require.NoError(t, err)
+	old := []byte(`a:1:{s:1:"x";s:18:"http://old.example";}`)
+	assert.True(t, p.proved(old, []byte(`a:1:{s:1:"x";s:19:"https://new.example";}`)))
+	assert.False(t, p.proved(old, []byte(`a:1:{s:1:"x";s:18:"https://new.example";}`)), "a wrong length")
+	assert.False(t, p.proved([]byte("http://old.example/ http://old.example/"), []byte("https://new.example/ http://old.example/")), "one was forgotten")
+	assert.True(t, p.proved([]byte("http://old.example/ me@old.example"), []byte("https://new.example/ me@old.example")), "what stays by right")
+
+	c := p.newCells(&sqltext.Insert{Table: "t", Columns: []string{"a"}})
+	value := []byte("http://old.example/1")
+	out, changed, err := c.rewrite(0, value, func() ([]byte, error) { return value, nil })
+	require.NoError(t, err)
+	assert.True(t, changed)
+	assert.Equal(t, "https://new.example/1", string(out))
+	assert.EqualValues(t, 1, c.tallies[0].Changed)
+	assert.Zero(t, c.tallies[0].Leftovers[rewrite.Unproved])
+
+	// Where a new folder is an old one too, a second run would go on, rightly.
+	chain := options(t, sqltext.MySQL)
+	chain.Rewrite.Roots = []rewrite.RootMapping{{Old: "/srv/a", New: "/srv/b"}, {Old: "/srv/b", New: "/srv/a"}}
+	p, err = New(chain)
+	require.NoError(t, err)
+	c = p.newCells(&sqltext.Insert{Table: "t", Columns: []string{"a"}})
+	value = []byte("/srv/a/x /srv/b/y")
+	out, changed, err = c.rewrite(0, value, func() ([]byte, error) { return value, nil })
+	require.NoError(t, err)
+	assert.True(t, changed)
+	assert.Equal(t, "/srv/b/x /srv/a/y", string(out))
+}
