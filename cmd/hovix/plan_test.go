@@ -132,7 +132,7 @@ func TestPlanTells(t *testing.T) {
 		checks = append(checks, c.What)
 		assert.Empty(t, c.Failed)
 	}
-	assert.Subset(t, checks, []string{"room for files", "login", "rights", "statement size", "collations", "room for tables"})
+	assert.Subset(t, checks, []string{"room for files", "database", "rights", "statement size", "collations", "room for tables"})
 }
 
 // TestChosen restores parts, tables and folders: the target keeps the rest.

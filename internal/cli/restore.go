@@ -145,6 +145,7 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 		}
 	} else if errors.As(err, &check) && f.plan {
 		printPlan(ui.New(a.out), check.Plan)
+		fmt.Fprintln(a.out)
 	}
 	if err != nil {
 		if file != "-" {
@@ -211,13 +212,16 @@ func (a *app) confirm(p *restore.Plan, file string, f *restoreFlags) error {
 		if a.json {
 			return a.document(p)
 		}
-		printPlan(ui.New(a.out), p)
+		out := ui.New(a.out)
+		printPlan(out, p)
+		out.Next(a.withoutPlan())
 		return nil
 	}
 	if !p.Overwrites() {
 		return nil
 	}
 	printPlan(ui.New(a.err), p)
+	fmt.Fprintln(a.err)
 	if f.yes {
 		return nil
 	}
@@ -299,7 +303,6 @@ func printPlan(p *ui.Printer, plan *restore.Plan) {
 	}
 	printChecks(p, plan.Checks)
 	printReplaced(p, plan)
-	p.Line("")
 }
 
 // bringsLine says what of the archive is restored.

@@ -45,6 +45,7 @@ type app struct {
 	log      *slog.Logger
 	close    []func() error
 	status   int
+	args     []string // as they were given
 }
 
 // usageError is an error of the command line.
@@ -72,6 +73,7 @@ func Main(args []string) int {
 
 func (a *app) run(ctx context.Context, args []string) int {
 	root := a.root()
+	a.args = args
 	root.SetArgs(args)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
@@ -127,6 +129,17 @@ database's own client loads the SQL in it.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return flagError(cmd, err) })
 	root.AddCommand(a.surveyCommand(), a.packCommand(), a.inspectCommand(), a.restoreCommand(), a.undoCommand(), a.rewriteCommand(), a.demoCommand(), a.manCommand(), a.goOnCommand())
 	return root
+}
+
+// withoutPlan gives the command line that does what --plan has shown.
+func (a *app) withoutPlan() string {
+	line := "hovix"
+	for _, arg := range a.args {
+		if arg != "--plan" {
+			line += " " + shellWord(arg)
+		}
+	}
+	return line
 }
 
 // revision tells from which commit the program was built, if the build knew.

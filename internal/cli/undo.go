@@ -164,8 +164,10 @@ func (a *app) confirmUndo(ctx context.Context, plan *restore.UndoPlan, given dat
 	p.Field("In place of", plan.Point.Other.String())
 	printPoints(p, list, plan.Point.ID)
 	if f.plan {
+		p.Next(a.withoutPlan())
 		return nil
 	}
+	p.Line("")
 	if !ui.IsTerminal(a.in) {
 		return advised{fmt.Errorf("the site in %s would be exchanged; %w", plan.Target, restore.ErrDeclined), "Run the same command with --yes to exchange it, or with --plan to see what is kept."}
 	}
@@ -189,7 +191,6 @@ func printPoints(p *ui.Printer, list []*restore.Point, chosen string) {
 		rows = append(rows, []string{mark + pt.Made.Local().Format("2 Jan 2006, 15:04"), what, pt.Holds.String(), ui.Bytes(pt.Bytes)})
 	}
 	p.Table(rows)
-	p.Line("")
 }
 
 // discard removes undo points after asking.
@@ -228,12 +229,18 @@ func (a *app) discard(ctx context.Context, target string, given database.Locatio
 		if len(list) > 0 {
 			printPoints(p, list, "")
 		}
+		if len(gone) > 0 {
+			p.Next(a.withoutPlan())
+		} else {
+			p.Line("")
+		}
 		return nil
 	}
 	if !f.yes {
 		e := ui.New(a.err)
 		e.Title("Remove "+ui.Count(int64(len(gone)), "undo point", "undo points"), target)
 		printPoints(e, gone, "")
+		e.Line("")
 		if !ui.IsTerminal(a.in) {
 			return advised{fmt.Errorf("%s (%s) would be removed for good; %w", ui.Count(int64(len(gone)), "undo point", "undo points"), ui.Bytes(size), restore.ErrDeclined), "Run the same command with --yes to remove them."}
 		}

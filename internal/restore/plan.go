@@ -466,12 +466,12 @@ func (p *Plan) lookAtDatabase(ctx context.Context, kind site.Kind) {
 	}
 	db, err := engines.Open(ctx, p.location)
 	if err != nil {
-		p.Checks = append(p.Checks, database.Failure("login", err))
+		p.Checks = append(p.Checks, database.Failure("database", err))
 		return
 	}
 	defer db.Close()
 	info := db.Info()
-	p.Checks = append(p.Checks, database.Check{What: "login", Found: strings.TrimSpace(info.Product + " " + info.Version + " answers")})
+	p.Checks = append(p.Checks, database.Check{What: "database", Found: strings.TrimSpace(info.Product + " " + info.Version + " answers")})
 	if t, ok := db.(database.Target); ok {
 		need := database.Need{Kinds: p.Manifest.Database.Objects, Collations: p.Manifest.Database.Collations}
 		for _, t := range p.Manifest.Database.Tables {
