@@ -285,7 +285,7 @@ func printPlan(p *ui.Printer, plan *restore.Plan) {
 	if plan.Database != "" {
 		p.Field("Database", plan.Database)
 	}
-	if len(plan.Maps) > 0 {
+	if len(plan.Maps) > 0 && rewrites(plan) {
 		lines := slices.Clone(plan.Maps)
 		if e := plan.Estimate; e != nil {
 			lines = append(lines, p.Dim(estimateLine(e)))
@@ -303,6 +303,11 @@ func printPlan(p *ui.Printer, plan *restore.Plan) {
 	}
 	printChecks(p, plan.Checks)
 	printReplaced(p, plan)
+}
+
+// rewrites reports whether anything is restored in which addresses are rewritten.
+func rewrites(plan *restore.Plan) bool {
+	return slices.Contains(plan.Parts, site.Database) || slices.Contains(plan.Parts, site.Settings)
 }
 
 // bringsLine says what of the archive is restored.
@@ -414,7 +419,7 @@ func printRestored(p *ui.Printer, res *restore.Result) {
 	}
 	p.Field("Brought", broughtLine(res))
 	p.Field("Time", fmt.Sprintf("%s, of which %s to switch", seconds(res.Elapsed), seconds(res.Switch)))
-	if len(res.Plan.Maps) > 0 {
+	if len(res.Plan.Maps) > 0 && rewrites(res.Plan) {
 		p.Field("Rewrote", append([]string{addressLine(&res.Tally)}, res.Plan.Maps...)...)
 	}
 	if len(res.Accounts) > 0 {
@@ -449,7 +454,9 @@ func broughtLine(res *restore.Result) string {
 	if len(res.Tables) > 0 {
 		parts = append(parts, ui.Count(int64(len(res.Tables)), "table", "tables")+" with "+ui.Count(res.Rows, "row", "rows"))
 	}
-	parts = append(parts, ui.Count(res.Files.Count, "file", "files")+" ("+ui.Bytes(res.Files.Bytes)+")")
+	if res.Files.Count > 0 || len(parts) == 0 {
+		parts = append(parts, ui.Count(res.Files.Count, "file", "files")+" ("+ui.Bytes(res.Files.Bytes)+")")
+	}
 	return strings.Join(parts, ", ")
 }
 
@@ -470,7 +477,7 @@ func addressLine(t *rewrite.Tally) string {
 
 // printLeftovers lists mentions of old addresses that stand as they were.
 func printLeftovers(p *ui.Printer, res *restore.Result) {
-	if len(res.Plan.Maps) == 0 && res.Tally.Values == 0 {
+	if (len(res.Plan.Maps) == 0 || !rewrites(res.Plan)) && res.Tally.Values == 0 {
 		return
 	}
 	printColumns(p, &res.Tally, res.Columns, "restore --bare-hosts")

@@ -65,7 +65,11 @@ func (e advised) Unwrap() error { return e.error }
 
 // Main runs the command line and returns the exit status.
 func Main(args []string) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	signals := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) { // as nohup has it; else a lost terminal ends a run as cleanly as Ctrl-C
+		signals = append(signals, syscall.SIGHUP)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), signals...)
 	defer stop()
 	a := &app{in: os.Stdin, out: os.Stdout, err: os.Stderr, log: slog.New(slog.DiscardHandler)}
 	return a.run(ctx, args)

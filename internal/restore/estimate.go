@@ -8,6 +8,7 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/database/sqltext"
 	"hovix/internal/passage"
+	"hovix/internal/site"
 )
 
 // Estimate says how many values the mappings touch, from a look at some of the
@@ -25,7 +26,7 @@ const samples = 40
 // place.
 func (p *Plan) estimate(opts Options) error {
 	a := opts.Archive
-	if a == nil || p.Manifest.Database == nil || len(p.maps)+len(p.roots)+len(opts.Texts) == 0 || !opts.PlanOnly {
+	if a == nil || !p.sel.part(site.Database) || len(p.maps)+len(p.roots)+len(opts.Texts) == 0 || !opts.PlanOnly {
 		return nil
 	}
 	way, err := passage.New(p.passage(opts))

@@ -96,10 +96,10 @@ func (r *run) point() *Point {
 	p := r.plan
 	point := &Point{ID: r.j.Point, Made: r.opts.Now, Database: r.j.Database, Shared: r.j.Shared, Other: Held{Name: r.m.Name, Address: p.Address, Files: r.files.amount(), Tables: len(r.res.Tables)}}
 	point.Holds = Held{Files: p.Lose, Tables: len(p.Tables), NoFolder: p.Create}
-	if s, err := site.Open(p.Target); err == nil {
-		point.Holds.Name, point.Holds.Address = s.Name, s.Address.String()
-		if s.Address.IsZero() {
-			point.Holds.Address = ""
+	if s := p.live; s != nil {
+		point.Holds.Name = s.Name
+		if !s.Address.IsZero() {
+			point.Holds.Address = s.Address.String()
 		}
 	}
 	return point

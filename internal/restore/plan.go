@@ -52,6 +52,7 @@ type Plan struct {
 	inside   string     // SQLite: path in the target folder of the database file that is exchanged with it
 	shared   string     // SQLite: path in it of the file that stays, in both folders at once
 	existing site.Files // settings files of the target
+	live     *site.Site // what the target is; nil: nobody knows
 	staged   int64      // bytes that an interrupted run has staged, to be gone on with
 }
 
@@ -198,7 +199,10 @@ var ErrLinksOut = errors.New("refused")
 // links names the links that lead out of the site.
 func (p *Plan) links(agreed bool) (string, bool, error) {
 	m := p.Manifest
-	if m.Links == 0 || !p.sel.part(site.Code) && !p.sel.part(site.Uploads) {
+	if m.Links == 0 || int64(len(m.LinksOut)) == m.Links && !slices.ContainsFunc(m.LinksOut, func(l string) bool {
+		name, _, _ := strings.Cut(l, " → ")
+		return p.sel.file(name)
+	}) {
 		return "", false, nil
 	}
 	list := strings.Join(m.LinksOut[:min(len(m.LinksOut), 3)], ", ")
@@ -329,6 +333,9 @@ func (p *Plan) writable(dir string) error {
 
 // readExisting reads the target's own settings: its database login wins.
 func (p *Plan) readExisting() {
+	if s, err := site.Open(p.Target); err == nil {
+		p.live = s
+	}
 	for _, rel := range p.Manifest.Settings {
 		if content, err := os.ReadFile(filepath.Join(p.Target, filepath.FromSlash(rel))); err == nil {
 			p.existing[rel] = content
@@ -496,6 +503,9 @@ func (p *Plan) listTables(ctx context.Context, db database.Reader, kind site.Kin
 		if p.location.Engine == database.SQLite || p.sel.table(t.Name) && slices.ContainsFunc(d.Tables, func(o database.Table) bool { return o.Name == t.Name }) {
 			p.Tables = append(p.Tables, t)
 		}
+	}
+	if s, err := site.Open(p.Target); err == nil && s.Ask(ctx, db) == nil {
+		p.live = s
 	}
 	if len(p.Tables) > 0 {
 		p.Accounts, _ = kind.Accounts(ctx, d.Prefix, db) // tables of another program have none
