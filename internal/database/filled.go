@@ -2,6 +2,7 @@ package database
 
 import (
 	"errors"
+	"strconv"
 	"sync"
 )
 
@@ -34,6 +35,15 @@ func (f *Filled) Add(table string, n int, rows int64) {
 		f.done[table] = map[int]int64{}
 	}
 	f.done[table][n] = rows
+}
+
+// AddAll notes what a stage has kept: rows of table, number and rows stored.
+func (f *Filled) AddAll(kept [][]string) {
+	for _, row := range kept {
+		n, _ := strconv.Atoi(row[1])
+		stored, _ := strconv.ParseInt(row[2], 10, 64)
+		f.Add(row[0], n, stored)
+	}
 }
 
 // Rows reports whether something is done, and how many rows it stored.

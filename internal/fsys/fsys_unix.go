@@ -55,3 +55,6 @@ func Lock(f *os.File) error {
 	}
 	return err
 }
+
+// Writable returns an error if the user may not make files in dir. It makes none.
+func Writable(dir string) error { return unix.Access(dir, unix.W_OK|unix.X_OK) }

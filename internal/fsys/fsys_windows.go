@@ -49,3 +49,13 @@ func Lock(f *os.File) error {
 	}
 	return err
 }
+
+// Writable returns an error if the user may not make files in dir. It tries: no
+// question to this system has a sure answer.
+func Writable(dir string) error {
+	f, err := os.CreateTemp(dir, ".hovix-try-")
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Close(), os.Remove(f.Name()))
+}

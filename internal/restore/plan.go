@@ -324,11 +324,10 @@ func (p *Plan) makeable() error {
 
 // writable proves that files can be made in dir.
 func (p *Plan) writable(dir string) error {
-	f, err := os.CreateTemp(dir, ".hovix-stage-try-")
-	if err != nil {
-		return fmt.Errorf("the new site is staged beside the target, but nothing can be written in %s: %w", dir, site.WithoutPath(err))
+	if err := fsys.Writable(dir); err != nil {
+		return fmt.Errorf("the new site is staged beside the target, but nothing can be written in %s: %w", dir, err)
 	}
-	return errors.Join(f.Close(), os.Remove(f.Name()))
+	return nil
 }
 
 // readExisting reads the target's own settings: its database login wins.

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -94,11 +93,7 @@ func (s *stage) remember(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("%w: %w", database.ErrNotResumed, err)
 		}
-		for _, row := range rows {
-			n, _ := strconv.Atoi(row[1])
-			stored, _ := strconv.ParseInt(row[2], 10, 64)
-			s.filled.Add(row[0], n, stored)
-		}
+		s.filled.AddAll(rows)
 		return nil
 	})
 }
