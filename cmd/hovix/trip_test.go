@@ -134,7 +134,7 @@ func TestRestoreOverASite(t *testing.T) {
 	require.Equal(t, 3, run.Status, run.Err)
 	assert.FileExists(t, filepath.Join(target, "data/other.sqlite"), "the target's settings say where its database is")
 	assert.NoFileExists(t, filepath.Join(target, "index.html"))
-	kept := regexp.MustCompile(`What was replaced is kept in (\S+)`).FindStringSubmatch(run.Out)
+	kept := regexp.MustCompile(`What was replaced \([^)]*\) is kept in (\S+)`).FindStringSubmatch(run.Out)
 	require.NotNil(t, kept, run.Out)
 	note, err := os.ReadFile(filepath.Join(kept[1], "PUT-BACK.txt"))
 	require.NoError(t, err)

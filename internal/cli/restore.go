@@ -124,7 +124,7 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 	defer end()
 	bar, rep := a.reporter()
 	defer bar.Close()
-	opts.Progress, opts.PlanOnly, opts.Guard = rep, f.plan, guard()
+	opts.Progress, opts.PlanOnly, opts.Estimate, opts.Guard = rep, f.plan, f.plan || !f.yes, guard()
 	opts.Confirm = func(p *restore.Plan) error {
 		bar.Pause()
 		if err := a.confirm(p, file, f); err != nil {
@@ -439,7 +439,8 @@ func printRestored(p *ui.Printer, res *restore.Result) {
 	}
 	if res.Kept != "" {
 		p.Section("Undo point")
-		p.Line("    What was replaced is kept in %s", res.Kept)
+		p.Line("    What was replaced (%s) is kept in %s", ui.Bytes(res.Point.Bytes), res.Kept)
+		p.Line("    %s", p.Dim("hovix undo puts it back, and hovix undo --discard removes it."))
 		if n := len(res.Dropped); n > 0 {
 			p.Line("    %s", p.Dim(ui.Count(int64(n), "older undo point was", "older undo points were")+" removed: three are kept, and none of what was undone before."))
 		}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"hovix/internal/database"
 	"hovix/internal/database/engines"
 	"hovix/internal/fault"
 	"hovix/internal/fsys"
@@ -150,6 +151,7 @@ func (r *run) finish(ctx context.Context) {
 		r.res.Point, r.res.Kept = p, r.annex.Path(p.ID)
 		r.res.Replaced, err = p.replaced(ctx, r.login)
 		warn(err)
+		p.measure(ctx, []database.Location{r.login})
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		warn(err)
 	}

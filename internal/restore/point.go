@@ -32,7 +32,7 @@ type Point struct {
 	Shared   string          `json:"shared,omitempty"` // path of an SQLite file that lies in both folders
 	Database string          `json:"database,omitempty"`
 	State    *database.State `json:"state,omitempty"`
-	Bytes    int64           `json:"-"` // on disk and in the database, once Points has asked
+	Bytes    int64           `json:"bytes,omitempty"` // on disk and in the database, once somebody has asked
 }
 
 // Held describes a state for people.

@@ -63,6 +63,8 @@ type Options struct {
 	// PlanOnly ends the run with ErrPlanned when Confirm has been shown the plan: the
 	// target is not even locked.
 	PlanOnly bool
+	// Estimate has the plan tell how much is rewritten, from a look at the archive's rows.
+	Estimate bool
 	// Confirm is asked once, before anything is staged, with what will be done
 	// and lost. An error ends the restore. nil agrees.
 	Confirm func(*Plan) error
@@ -234,11 +236,12 @@ func (r *run) scan(ctx context.Context, in io.Reader) error {
 	stop := context.AfterFunc(r.endsCtx, func() { cancel(context.Cause(r.endsCtx)) })
 	_, err := archive.Scan(ctx, in, archive.ScanOptions{Progress: r.rep.Add, Entry: r.announce}, r.handle)
 	stop()
+	// What failed first is why the rest was given up.
+	first := err != nil && r.endsCtx.Err() == nil
 	if err != nil {
 		cancel(err)
 	}
-	// A table that failed is why the rest was given up, not the other way round.
-	if e := r.ends.Wait(); e != nil && !errors.Is(e, err) && (err == nil || !errors.Is(e, context.Canceled)) {
+	if e := r.ends.Wait(); e != nil && !first && !errors.Is(e, err) {
 		return e
 	}
 	return err

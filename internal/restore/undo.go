@@ -190,19 +190,24 @@ func Points(ctx context.Context, target string, given database.Location) ([]*Poi
 	}
 	known := logins(an.Target, given)
 	for _, p := range list {
-		if p.Folder {
-			p.Bytes += p.Holds.Files.Bytes
-		}
-		if p.State == nil {
-			continue
-		}
-		if ex, _, err := p.open(ctx, known); err == nil {
-			n, _ := ex.Size(ctx, p.State)
-			p.Bytes += n
-			_ = ex.Close()
-		}
+		p.measure(ctx, known)
 	}
 	return list, nil
+}
+
+// measure asks how much room the point takes, as far as its database can be reached.
+func (p *Point) measure(ctx context.Context, known []database.Location) {
+	if p.Bytes = 0; p.Folder {
+		p.Bytes = p.Holds.Files.Bytes
+	}
+	if p.State == nil {
+		return
+	}
+	if ex, _, err := p.open(ctx, known); err == nil {
+		n, _ := ex.Size(ctx, p.State)
+		p.Bytes += n
+		_ = ex.Close()
+	}
 }
 
 // Discard removes what is kept for a target, of which keep says no.
