@@ -229,8 +229,12 @@ func TestReadersSeeNoGap(t *testing.T) {
 				seen := <-result
 				var doc struct{ Switch time.Duration }
 				require.NoError(t, json.Unmarshal([]byte(run.Out), &doc))
-				runs := slices.Compact(slices.Clone(seen))
-				t.Logf("%s: the switch took %v; %d readings: %v", args[0], doc.Switch, len(seen), runs)
+				// A page that is being made at the moment of the switch asks for old rows, then
+				// for new ones.
+				pages := slices.DeleteFunc(slices.Clone(seen), func(s string) bool { return strings.HasPrefix(s, "mixed") })
+				runs := slices.Compact(slices.Clone(pages))
+				t.Logf("%s: the switch took %v; %d readings: %v, %d made while it was done", args[0], doc.Switch, len(seen), runs, len(seen)-len(pages))
+				assert.LessOrEqual(t, len(seen)-len(pages), 2)
 				assert.Len(t, runs, 2, "one kind of page, then the other: %v", runs)
 				for _, r := range runs {
 					assert.Contains(t, []string{"old", "new"}, r)
