@@ -1,0 +1,119 @@
+package restore
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"hovix/internal/fsys"
+	"hovix/internal/manifest"
+	"hovix/internal/site"
+)
+
+// folder checks the target folder and its parent.
+func (p *Plan) folder(target string) error {
+	p.Target = resolve(target)
+	p.parent = filepath.Dir(p.Target)
+	if p.parent == p.Target {
+		return fmt.Errorf("the target %s is the root of the file system; name a folder for the site", p.Target)
+	}
+	if inside(p.Manifest.Root, p.Target) && isSameSite(p.Manifest) {
+		return fmt.Errorf("the target %s lies inside the folder of the site that was packed (%s); choose a folder beside it", p.Target, p.Manifest.Root)
+	}
+	st, err := os.Stat(p.Target)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		p.Create = true
+		return p.makeable()
+	case err != nil:
+		return fmt.Errorf("look at the target: %w", err)
+	case !st.IsDir():
+		return fmt.Errorf("the target %s is a file; name a folder", p.Target)
+	}
+	if err := p.writable(p.parent); err != nil {
+		return err
+	}
+	if parent, err := os.Stat(p.parent); err == nil && fsys.Device(parent) != fsys.Device(st) {
+		return fmt.Errorf("the target %s is a mounted file system, which cannot be exchanged in one step for what is staged beside it; name a folder in it", p.Target)
+	}
+	p.keepDatabase()
+	return p.countFiles(st)
+}
+
+// countFiles counts what gives way in the target folder, and what stays.
+func (p *Plan) countFiles(root fs.FileInfo) error {
+	return filepath.WalkDir(p.Target, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil // it counts what can be seen
+		}
+		info, err := d.Info()
+		if err != nil {
+			return nil
+		}
+		if d.IsDir() {
+			if fsys.Device(info) != fsys.Device(root) {
+				return fmt.Errorf("%s, in the target, is a mounted file system, which would go away with the old folder; unmount it, or restore beside it", path)
+			}
+			return nil
+		}
+		rel := relativeTo(p.Target, path)
+		if p.givesWay(rel) {
+			p.Lose.Count++
+			p.Lose.Bytes += info.Size()
+		} else {
+			p.Stay.Count++
+			p.Stay.Bytes += info.Size()
+		}
+		return nil
+	})
+}
+
+// relativeTo gives a path in a folder, with slashes.
+func relativeTo(root, path string) string {
+	rel, err := filepath.Rel(root, path)
+	if err != nil {
+		return path
+	}
+	return filepath.ToSlash(rel)
+}
+
+// inside reports whether path lies in dir, but is not dir itself.
+func inside(dir, path string) bool {
+	rel, err := filepath.Rel(dir, path)
+	return err == nil && rel != "." && filepath.IsLocal(rel)
+}
+
+// isSameSite reports whether the packed site is (still) on this machine: the
+// same path on another machine says nothing.
+func isSameSite(m *manifest.Manifest) bool {
+	s, err := site.Open(m.Root)
+	return err == nil && s.Kind == m.Kind
+}
+
+// makeable checks that a folder that is not there can be made.
+func (p *Plan) makeable() error {
+	dir := p.parent
+	for {
+		st, err := os.Stat(dir)
+		if err == nil {
+			if !st.IsDir() {
+				return fmt.Errorf("the folder %s cannot be made: %s is a file", p.Target, dir)
+			}
+			return p.writable(dir)
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("look at the target: %w", err)
+		}
+		dir = filepath.Dir(dir)
+	}
+}
+
+// writable proves that files can be made in dir.
+func (p *Plan) writable(dir string) error {
+	if err := fsys.Writable(dir); err != nil {
+		return fmt.Errorf("the new site is staged beside the target, but nothing can be written in %s: %w", dir, err)
+	}
+	return nil
+}
