@@ -155,8 +155,17 @@ func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) e
 	}
 	rows, target := r.way.Rows(text), r.db.Target(t.name)
 	var stmts [][]byte
+	defer func() {
+		for _, b := range stmts {
+			r.room.Put(&b)
+		}
+	}()
 	for {
-		stmt, _, err := rows.Next(nil, t.name, target)
+		var room []byte
+		if b, ok := r.room.Get().(*[]byte); ok {
+			room = (*b)[:0]
+		}
+		stmt, _, err := rows.Next(room, t.name, target)
 		if errors.Is(err, io.EOF) {
 			break
 		} else if err != nil {

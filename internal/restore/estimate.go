@@ -26,7 +26,7 @@ const samples = 40
 // place.
 func (p *Plan) estimate(opts Options) error {
 	a := opts.Archive
-	if a == nil || !p.sel.part(site.Database) || len(p.maps)+len(p.roots)+len(opts.Texts) == 0 || !opts.Estimate {
+	if a == nil || !p.sel.part(site.Database) || len(p.maps)+len(p.roots)+len(opts.Texts) == 0 || !opts.PlanOnly && !(opts.Estimate && p.Overwrites()) {
 		return nil
 	}
 	way, err := passage.New(p.passage(opts))

@@ -63,7 +63,8 @@ type Options struct {
 	// PlanOnly ends the run with ErrPlanned when Confirm has been shown the plan: the
 	// target is not even locked.
 	PlanOnly bool
-	// Estimate has the plan tell how much is rewritten, from a look at the archive's rows.
+	// Estimate has the plan tell how much is rewritten, from a look at the archive's rows,
+	// where it is shown before a question; PlanOnly does so always.
 	Estimate bool
 	// Confirm is asked once, before anything is staged, with what will be done
 	// and lost. An error ends the restore. nil agrees.
@@ -148,6 +149,7 @@ type run struct {
 	tables   map[string]*tableState
 	others   map[string]bool // entries of the database that are of no table
 	sqlBytes atomic.Int64    // of SQL text that came
+	room     sync.Pool       // for statements
 	settings map[string]settingsFile
 	partial  map[*archive.Entry]*partial
 	seen     bool
