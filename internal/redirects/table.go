@@ -36,8 +36,7 @@ var ErrNotTable = errors.New("not a table")
 // them.
 type TableReader struct {
 	Format
-	csv  *csv.Reader
-	line int
+	csv *csv.Reader
 }
 
 // sniffSize is how much of a table is looked at to know its format.
