@@ -67,10 +67,11 @@ func (r *run) sealFiles() error {
 // taken back.
 func (r *run) carryOut(ctx context.Context) error {
 	start := time.Now()
-	r.j.Step, r.j.Folder, r.j.Record = switching, fsys.SerialOf(r.plan.Target), r.point()
+	r.j.Step, r.j.Folder = switching, fsys.SerialOf(r.plan.Target)
 	if r.files != nil {
 		r.j.Folder, r.j.Shared = fsys.SerialOf(r.files.dir), r.plan.shared
 	}
+	r.j.Record = r.point()
 	fault.Point("sealed")
 	if err := r.j.write(r.annex); err != nil {
 		r.j.Step = staging // so that it is removed
