@@ -143,6 +143,7 @@ func TestChosen(t *testing.T) {
 			s := newStand(t, fresh)
 			require.NoError(t, os.MkdirAll(filepath.Join(s.folder, ".well-known"), 0o755))
 			require.NoError(t, os.WriteFile(filepath.Join(s.folder, ".well-known/proof"), []byte("mine"), 0o644))
+			require.NoError(t, os.MkdirAll(filepath.Join(s.folder, "empty/hollow"), 0o711))
 			s.before = s.state(t)
 			lines := func(state string) []string { return strings.Split(state, "\n") }
 			isFile := func(line string) bool { return strings.Contains(line, " -rw") || strings.Contains(line, " drwx") }
@@ -167,6 +168,7 @@ func TestChosen(t *testing.T) {
 			got := s.state(t)
 			assert.Equal(t, rest(s.before), rest(got), "the database stays")
 			assert.Contains(t, strings.Join(files(got), "\n"), "only-here.txt", "so does the code")
+			assert.Contains(t, strings.Join(files(got), "\n"), "empty/hollow drwx--x--x", "and a folder without anything in it")
 			s.reset(t)
 
 			s.ok(t, append(s.restore(), "--only", "database")...)

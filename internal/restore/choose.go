@@ -142,6 +142,12 @@ func anyTable(list []*pattern, name string) bool {
 // all reports whether nothing was chosen, so that all of the archive is restored.
 func (s *selection) all() bool { return !s.only.given && !s.without.given }
 
+// whole reports whether all of a site's folder is restored, so that nothing of the
+// target's stays but what is kept by name.
+func (s *selection) whole() bool {
+	return s.all() && s.m.Has(site.Uploads) && s.m.Has(site.Code) && s.m.Has(site.Settings)
+}
+
 // part reports whether all or something of a part is restored.
 func (s *selection) part(p site.Part) bool {
 	if !s.m.Has(p) || slices.Contains(s.without.parts, p) {

@@ -38,7 +38,6 @@ type fileStage struct {
 	open    map[*archive.Entry]*openFile
 	count   int64
 	bytes   int64
-	kept    int64    // files of the target that stay
 	sum     setSum   // of what is staged
 	scripts []string // the first programs among uploads
 	foreign int64    // and how many

@@ -19,7 +19,7 @@ import (
 // both folders then, as one file with two names: it costs no room, and who writes to
 // one goes on with it. Where the file system knows no second names they are copied.
 func (r *run) bring() error {
-	if r.plan.Create || r.plan.Stay.Count == 0 {
+	if r.plan.Create || r.plan.sel.whole() && r.plan.Stay.Count == 0 {
 		return nil
 	}
 	target := r.plan.Target
@@ -28,8 +28,11 @@ func (r *run) bring() error {
 		if err != nil {
 			return fmt.Errorf("keep %s: %w", rel, err)
 		}
-		if rel == "." || d.IsDir() || r.plan.givesWay(rel) {
+		if rel == "." || r.plan.givesWay(rel) {
 			return nil
+		}
+		if d.IsDir() { // an empty one may be needed too
+			return r.files.foldersOf(target, rel)
 		}
 		if !d.Type().IsRegular() && d.Type()&fs.ModeSymlink == 0 {
 			return nil // it is of a process, and means nothing elsewhere
@@ -70,7 +73,6 @@ func (s *fileStage) bring(from, rel string) error {
 		}
 		return l.rel == rel
 	})
-	s.kept++
 	s.mu.Unlock()
 	old := filepath.Join(from, filepath.FromSlash(rel))
 	if err := os.Link(old, path); err == nil {
