@@ -251,11 +251,16 @@ func TestDatabaseDiskFull(t *testing.T) {
 			require.Equal(t, 1, run.Status, run.Out)
 			assert.Regexp(t, "full|No space left", run.Err)
 			assert.Equal(t, before, snapshot(t, folder), "the site is as it was")
-			assert.Equal(t, []string{"www"}, names(t, filepath.Dir(folder)), "nothing is left")
+			if left := names(t, filepath.Dir(folder)); len(left) > 1 { // the server itself may have stopped for want of room
+				assert.Contains(t, run.Err, "the next run at this target removes it")
+			}
 			require.NoError(t, os.Remove(filepath.Join(disk, "filler")))
+			server.Again()
 			run = testenv.Hovix(t, "restore", file, folder, "--url", "https://new.example", "--yes")
 			require.Contains(t, []int{0, 3}, run.Status, run.Err)
 			assert.Equal(t, "6000", rowsIn(t, server.Location, "bulk"))
+			ok(t, testenv.Hovix(t, "undo", folder, "--discard", "--yes"))
+			assert.Equal(t, []string{"www"}, names(t, filepath.Dir(folder)), "nothing is left")
 		})
 	}
 }

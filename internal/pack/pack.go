@@ -20,6 +20,7 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
+	"hovix/internal/fault"
 	"hovix/internal/manifest"
 	"hovix/internal/passage"
 	"hovix/internal/progress"
@@ -63,15 +64,16 @@ func (r *Result) Findings() int {
 }
 
 type packer struct {
-	s    *site.Site
-	opts Options
-	w    *archive.Writer
-	db   database.Reader
-	objs []database.Object
-	res  Result
-	rep  progress.Reporter
-	way  *passage.Passage // nil: nothing is changed on the way
-	mu   sync.Mutex       // over w and res, while tables are packed side by side
+	s     *site.Site
+	opts  Options
+	w     *archive.Writer
+	db    database.Reader
+	objs  []database.Object
+	res   Result
+	rep   progress.Reporter
+	way   *passage.Passage // nil: nothing is changed on the way
+	order string           // for another pack to go on with this one
+	mu    sync.Mutex       // over w and res, while tables are packed side by side
 }
 
 // Run packs the site s to dst. After an error what was written to dst is worth
@@ -84,7 +86,7 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 	if opts.Now.IsZero() {
 		opts.Now = start
 	}
-	p := &packer{s: s, opts: opts, rep: progress.Of(opts.Progress)}
+	p := &packer{s: s, opts: opts, rep: progress.Of(opts.Progress), order: Order(s, opts)} // before the database tells more of it
 	if p.wants(site.Database) && s.SectionHas(true) {
 		if err := p.open(ctx); err != nil {
 			return nil, err
@@ -191,7 +193,7 @@ func (p *packer) wants(part site.Part) bool { return slices.Contains(p.opts.Part
 func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	s := p.s
 	m := &manifest.Manifest{Format: manifest.Format, Made: p.opts.Now.UTC().Truncate(time.Second), By: p.opts.By, Kind: s.Kind, Name: s.Name,
-		Root: p.mappedRoot(), Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section(), Secrets: p.opts.Secrets, Order: Order(s, p.opts)}
+		Root: p.mappedRoot(), Version: s.Version, Requires: s.Requires, Uploads: s.Uploads, Caches: s.Caches, Settings: s.Settings, Keep: s.Keep, Moved: s.Moved, Notes: s.Notes, Section: s.Section(), Secrets: p.opts.Secrets, Order: p.order}
 	if p.way != nil {
 		m.Name = p.way.Definition(m.Name)
 	}
@@ -385,6 +387,7 @@ func (p *packer) file(e archive.Entry, f site.File) error {
 	if err != nil {
 		return err
 	}
+	fault.Point("file")
 	if r.err != nil {
 		p.problem(f.Rel, fmt.Sprintf("reading failed (%s); the last %d bytes are filled with zeros", site.ReasonOf(r.err), short))
 	} else if short > 0 {

@@ -44,6 +44,9 @@ func (e *Earlier) Size() int64 {
 // Order gives a text that is the same for two packs of which one can go on with what
 // the other has left: of the same site, with the same choice and changes.
 func Order(s *site.Site, opts Options) string {
+	if opts.Parts == nil {
+		opts.Parts = site.Parts
+	}
 	b, _ := json.Marshal([]any{s.Kind, s.Root, s.Database.String(), s.Prefix, s.Address.String(), opts.Parts, opts.Secrets, opts.Rewrite, s.Chosen(), opts.By})
 	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:])

@@ -133,6 +133,7 @@ func (p *Plan) listTables(ctx context.Context, db database.Reader, kind site.Kin
 // keepDatabase finds the file of SQLite in the target's folder that stays while
 // what is around it is exchanged.
 func (p *Plan) keepDatabase() {
+	p.shared = ""
 	if !p.sel.folder() || p.sel.part(site.Database) {
 		return
 	}

@@ -414,10 +414,11 @@ func (r *run) recover(ctx context.Context) (err error) {
 	return p.folder(r.opts.Target) // it may be another one now
 }
 
-// order is by what a restore is known again: what was to be put where.
+// order is by what a restore is known again: what was to be put where, and how.
 func (r *run) order(content []byte) string {
-	p := r.plan
-	sum := sha256.Sum256([]byte(strings.Join([]string{string(content), p.Target, p.Address, p.Database, strings.Join(p.Maps, "\n")}, "\x00")))
+	p, o := r.plan, &r.opts
+	how := fmt.Sprintf("%q %q %q %t %t %t %t", o.Only, o.Without, o.Keep, o.StoredCode, o.LinksOut, o.BareHosts, o.WholeWords)
+	sum := sha256.Sum256([]byte(strings.Join([]string{string(content), p.Target, p.Address, p.Database, strings.Join(p.Maps, "\n"), how}, "\x00")))
 	return hex.EncodeToString(sum[:])
 }
 

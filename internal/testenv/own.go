@@ -34,15 +34,35 @@ func (s *Server) Start() {
 	var log bytes.Buffer
 	s.cmd.Stdout, s.cmd.Stderr = &log, &log
 	require.NoError(s.t, s.cmd.Start())
+	if err := s.wait(); err != nil {
+		s.Kill()
+		s.t.Fatalf("the server does not answer: %v: %s", err, tail(log.String(), 2000))
+	}
+}
+
+// wait waits until the server answers.
+func (s *Server) wait() (err error) {
 	for range 300 {
-		if s.ready() == nil {
-			return
+		if err = s.ready(); err == nil {
+			return nil
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	err := s.ready()
-	s.Kill()
-	s.t.Fatalf("the server does not answer: %v: %s", err, tail(log.String(), 2000))
+	return err
+}
+
+// Again waits until a server answers that may have crashed, and starts it anew if it
+// does not.
+func (s *Server) Again() {
+	s.t.Helper()
+	if s.ready() == nil {
+		return
+	}
+	time.Sleep(time.Second)
+	if s.ready() != nil {
+		s.Kill()
+		s.Start()
+	}
 }
 
 // Kill ends the server at once, as a crash does.
@@ -82,12 +102,13 @@ func OwnMariaDB(t testing.TB, dir string, options ...string) *Server {
 	if os.Geteuid() == 0 {
 		install.Args = append(install.Args, "--user=mysql")
 	}
+	install.Env = append(os.Environ(), "TMPDIR=/tmp") // where its user may write too
 	out, err := install.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	s := &Server{t: t, Location: database.Location{Engine: database.MariaDB, Host: "127.0.0.1", Port: FreePort(t), User: "keeper", Password: Password, Name: "site"}}
 	s.start = func() *exec.Cmd {
 		args := append([]string{serverProgram(t, "mariadbd"), "--no-defaults", "--datadir=" + data, "--socket=" + filepath.Join(data, "sock"), "--port=" + strconv.Itoa(s.Location.Port), "--bind-address=127.0.0.1",
-			"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=8M", "--log-error=" + filepath.Join(data, "log")}, options...)
+			"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=8M", "--log-error=" + filepath.Join(data, "log"), "--tmpdir=" + data}, options...)
 		return asUser(t, "mysql", data, args...)
 	}
 	s.ready = func() error {
