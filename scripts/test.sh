@@ -48,7 +48,7 @@ echo
 
 mkdir -p "$dir/tmp" # what tests leave there, such as the program they build, goes with the servers
 out=$(mktemp)
-TMPDIR=$dir/tmp CGO_ENABLED=0 go test -count=1 -timeout 15m -v ./... >"$out" 2>&1
+TMPDIR=$dir/tmp CGO_ENABLED=0 go test -count=1 -timeout 45m -v ./... >"$out" 2>&1
 status=$?
 grep -E '^(ok|FAIL|---? FAIL|panic)' "$out" | grep -v 'no test files'
 if [ $status -ne 0 ]; then
