@@ -249,7 +249,8 @@ func TestDatabaseDiskFull(t *testing.T) {
 			})
 			run = testenv.Hovix(t, "restore", bad, folder, "--url", "https://new.example", "--yes")
 			require.Equal(t, 1, run.Status, run.Out)
-			assert.Regexp(t, "full|No space left", run.Err)
+			// A server whose own log has no room ends all connections.
+			assert.Regexp(t, "full|[Nn]o space left|conn closed|connection|terminat", run.Err)
 			assert.Equal(t, before, snapshot(t, folder), "the site is as it was")
 			if left := names(t, filepath.Dir(folder)); len(left) > 1 { // the server itself may have stopped for want of room
 				assert.Contains(t, run.Err, "the next run at this target removes it")

@@ -108,7 +108,7 @@ func OwnMariaDB(t testing.TB, dir string, options ...string) *Server {
 	s := &Server{t: t, Location: database.Location{Engine: database.MariaDB, Host: "127.0.0.1", Port: FreePort(t), User: "keeper", Password: Password, Name: "site"}}
 	s.start = func() *exec.Cmd {
 		args := append([]string{serverProgram(t, "mariadbd"), "--no-defaults", "--datadir=" + data, "--socket=" + filepath.Join(data, "sock"), "--port=" + strconv.Itoa(s.Location.Port), "--bind-address=127.0.0.1",
-			"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=8M", "--log-error=" + filepath.Join(data, "log"), "--tmpdir=" + data}, options...)
+			"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=8M", "--log-error=" + filepath.Join(data, "log"), "--tmpdir=/tmp"}, options...)
 		return asUser(t, "mysql", data, args...)
 	}
 	s.ready = func() error {
