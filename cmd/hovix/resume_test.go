@@ -86,9 +86,9 @@ func TestInterruptedPacksGoOn(t *testing.T) {
 
 // listed gives names and hashes of what is in an archive, but of what tells of the
 // pack itself.
-func listed(t *testing.T, file string) (lines []string) {
+func listed(t *testing.T, file string, args ...string) (lines []string) {
 	t.Helper()
-	for _, line := range strings.Split(ok(t, testenv.Hovix(t, "inspect", file, "--list")).Out, "\n") {
+	for _, line := range strings.Split(ok(t, testenv.Hovix(t, append([]string{"inspect", file, "--list"}, args...)...)).Out, "\n") {
 		if !strings.Contains(line, "hovix/") && !strings.Contains(line, "RESTORE.txt") {
 			lines = append(lines, line)
 		}

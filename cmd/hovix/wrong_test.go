@@ -200,15 +200,7 @@ func TestEveryDamageIsFound(t *testing.T) {
 
 // TestFullDisk packs to and restores on a file system that is too small.
 func TestFullDisk(t *testing.T) {
-	if os.Geteuid() != 0 {
-		t.Skip("LEFT OUT: a full disk needs root to mount a small one")
-	}
-	small := filepath.Join(t.TempDir(), "small")
-	require.NoError(t, os.Mkdir(small, 0o755))
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", small).CombinedOutput(); err != nil {
-		t.Skipf("LEFT OUT: a full disk: mount is not allowed here (%s)", strings.TrimSpace(string(out)))
-	}
-	t.Cleanup(func() { _ = exec.Command("umount", "-l", small).Run() })
+	small := smallDisk(t, "1m")
 	dir := museum(t, database.Location{})
 	file := packed(t, dir)
 	run := testenv.Hovix(t, "pack", dir, "-o", filepath.Join(small, "x.tar.zst"))
