@@ -155,11 +155,7 @@ func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) e
 	}
 	rows, target := r.way.Rows(text), r.db.Target(t.name)
 	var stmts [][]byte
-	defer func() {
-		for _, b := range stmts {
-			r.room.Put(&b)
-		}
-	}()
+	size := 0
 	for {
 		var room []byte
 		if b, ok := r.room.Get().(*[]byte); ok {
@@ -172,8 +168,30 @@ func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) e
 			return err
 		}
 		stmts = append(stmts, stmt)
+		size += len(stmt)
 	}
-	err := r.atServer(ctx, func() error {
+	turn, err := r.desk.queue(ctx, t, size)
+	if err != nil {
+		return err
+	}
+	r.ends.Go(func() error {
+		defer func() {
+			for _, b := range stmts {
+				r.room.Put(&b)
+			}
+		}()
+		if err := r.fill(r.endsCtx, turn, chunk, stmts); err != nil {
+			return fmt.Errorf("rows %d of %s: %w", chunk, t.name, err)
+		}
+		return nil
+	})
+	return nil
+}
+
+// fill stores a chunk of rows when it is its turn.
+func (r *run) fill(ctx context.Context, turn *turn, chunk int, stmts [][]byte) error {
+	t := turn.table
+	err := r.desk.serve(ctx, turn, func() error {
 		n, err := r.db.Fill(ctx, t.name, chunk, stmts)
 		t.rows.Add(n)
 		return err
@@ -240,7 +258,11 @@ func (r *run) finishTable(ctx context.Context, t *tableState, keys []string, wan
 			return context.Cause(ctx)
 		}
 	}
-	if err := r.atServer(ctx, func() error { return r.db.Finish(ctx, t.name, keys) }); err != nil {
+	turn, err := r.desk.queue(ctx, t, 0)
+	if err != nil {
+		return err
+	}
+	if err := r.desk.serve(ctx, turn, func() error { return r.db.Finish(ctx, t.name, keys) }); err != nil {
 		return err
 	}
 	n := t.rows.Load()
@@ -252,18 +274,6 @@ func (r *run) finishTable(ctx context.Context, t *tableState, keys []string, wan
 	r.res.Tables = append(r.res.Tables, TableResult{t.name, n})
 	r.res.Rows += n
 	return nil
-}
-
-// atServer lets the server work on something when it has a session free for it.
-// More at a time than it has processors cost it more than they bring.
-func (r *run) atServer(ctx context.Context, f func() error) error {
-	select {
-	case r.sessions <- struct{}{}:
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	}
-	defer func() { <-r.sessions }()
-	return f()
 }
 
 // kindOf names the objects that statements make.

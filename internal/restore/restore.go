@@ -24,6 +24,7 @@ import (
 	"hovix/internal/annex"
 	"hovix/internal/archive"
 	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
 	"hovix/internal/fault"
 	"hovix/internal/manifest"
 	"hovix/internal/passage"
@@ -155,9 +156,9 @@ type run struct {
 	seen     bool
 	sealed   bool // the stage of the database is closed
 
-	ends     *errgroup.Group // what makes the keys of tables
+	ends     *errgroup.Group // what stores rows, and makes the keys of tables
 	endsCtx  context.Context // ends with its first error
-	sessions chan struct{}   // holds one for each statement that the server works on
+	desk     *desk           // who is next at the server
 }
 
 type settingsFile struct {
@@ -226,15 +227,12 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 	return r.res, nil
 }
 
-// maxSessions is how many statements the server works on at a time.
-const maxSessions = 2
-
 // scan stages everything, and returns when nothing is under way any more.
 func (r *run) scan(ctx context.Context, in io.Reader) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	r.ends, r.endsCtx = errgroup.WithContext(ctx)
-	r.sessions = make(chan struct{}, maxSessions)
+	r.desk = newDesk(maxSessions, maxWaiting)
 	stop := context.AfterFunc(r.endsCtx, func() { cancel(context.Cause(r.endsCtx)) })
 	_, err := archive.Scan(ctx, in, archive.ScanOptions{Progress: r.rep.Add, Entry: r.announce}, r.handle)
 	stop()
@@ -360,6 +358,9 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 	}
 	if err := r.makePlan(ctx); err != nil {
 		return err
+	}
+	if r.m.Database != nil {
+		r.desk.apart = r.dialect() == sqltext.MySQL
 	}
 	order := r.order(content)
 	if err := r.takeUp(ctx, order); err != nil {
