@@ -3,10 +3,11 @@ package redirects
 import (
 	"errors"
 	"fmt"
-	"net/url"
 	"strings"
 
 	"golang.org/x/net/idna"
+
+	"hovix/internal/webpath"
 )
 
 // Target is an address as it stands in a map: a path on the site, or an address of
@@ -14,7 +15,7 @@ import (
 type Target struct {
 	Host     string // with the port if it has one, in small letters; empty: the site's own
 	Scheme   string // with Host
-	Path     string // as Normal gives it, with a leading slash
+	Path     string // as webpath.Normal gives it, with a leading slash
 	Query    string // as it stands, without the question mark
 	HasQuery bool   // there is a question mark, even if nothing follows it
 	Fragment string
@@ -60,7 +61,7 @@ func ParseTarget(s string) (t Target, err error) {
 		}
 		rest = "/" + rest
 	}
-	t.Path = Normal(rest)
+	t.Path = webpath.Normal(rest)
 	return t, nil
 }
 
@@ -77,98 +78,6 @@ func hostOf(s string) (string, error) {
 		ascii += ":" + port
 	}
 	return ascii, nil
-}
-
-// Normal gives a path in the one form in which paths are compared (RFC 3986, 6.2.2):
-// percent-encoding in capitals where it is needed and nowhere else, dot segments
-// resolved. Encoded slashes, question marks, number signs and percent signs stay
-// encoded: they are not what they stand for.
-func Normal(path string) string {
-	var b strings.Builder
-	b.Grow(len(path) + 8)
-	for i := 0; i < len(path); i++ {
-		c := path[i]
-		if c == '%' && i+2 < len(path) {
-			if v, ok := hexByte(path[i+1], path[i+2]); ok {
-				i += 2
-				if v == '/' || v == '%' || v == '?' || v == '#' {
-					fmt.Fprintf(&b, "%%%02X", v)
-				} else {
-					writeByte(&b, v)
-				}
-				continue
-			}
-		}
-		if c == '%' { // it begins nothing
-			b.WriteString("%25")
-			continue
-		}
-		writeByte(&b, c)
-	}
-	return resolve(b.String())
-}
-
-// plain are the characters that stand for themselves in a path (RFC 3986, 3.3).
-const plain = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~!$&'()*+,;=:@/"
-
-func writeByte(b *strings.Builder, c byte) {
-	if strings.IndexByte(plain, c) >= 0 {
-		b.WriteByte(c)
-		return
-	}
-	const digits = "0123456789ABCDEF"
-	b.Write([]byte{'%', digits[c>>4], digits[c&15]})
-}
-
-func hexByte(hi, lo byte) (byte, bool) {
-	h, ok1 := hexDigit(hi)
-	l, ok2 := hexDigit(lo)
-	return h<<4 | l, ok1 && ok2
-}
-
-func hexDigit(c byte) (byte, bool) {
-	switch {
-	case c >= '0' && c <= '9':
-		return c - '0', true
-	case c|0x20 >= 'a' && c|0x20 <= 'f':
-		return c | 0x20 - 'a' + 10, true
-	}
-	return 0, false
-}
-
-// resolve removes dot segments (RFC 3986, 5.2.4).
-func resolve(path string) string {
-	if !strings.Contains(path, "/.") {
-		return path
-	}
-	var out []string
-	segments := strings.Split(path, "/")
-	for i, s := range segments {
-		last := i == len(segments)-1
-		switch {
-		case s == ".":
-		case s == "..":
-			if len(out) > 1 {
-				out = out[:len(out)-1]
-			}
-		default:
-			out = append(out, s)
-			continue
-		}
-		if last {
-			out = append(out, "")
-		}
-	}
-	return strings.Join(out, "/")
-}
-
-// Decoded gives a normal path as a server sees it, decoded.
-func Decoded(path string) string {
-	s, err := url.PathUnescape(path)
-	if err != nil {
-		return path
-	}
-	return s
 }
 
 // Key gives what tells an old address from others: its path with its query.

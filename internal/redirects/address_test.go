@@ -1,8 +1,6 @@
 package redirects
 
 import (
-	"net/url"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -28,19 +26,4 @@ func TestParseTarget(t *testing.T) {
 		assert.ErrorIs(t, err, ErrNoAddress, in)
 		assert.ErrorContains(t, err, says, in)
 	}
-}
-
-// FuzzNormal: a normal path is normal, and means the same as the one it came from.
-func FuzzNormal(f *testing.F) {
-	for _, s := range []string{"/a b", "/%2e%2E/%2f", "/%", "/%zz/\xff", "/a/../b/.", "//x", "/паром?"} {
-		f.Add(s)
-	}
-	f.Fuzz(func(t *testing.T, s string) {
-		n := Normal("/" + s)
-		require.Equal(t, n, Normal(n))
-		require.True(t, strings.HasPrefix(n, "/"))
-		if u, err := url.ParseRequestURI(n); err == nil && !strings.Contains(n, "//") {
-			require.Equal(t, Decoded(n), u.Path)
-		}
-	})
 }
