@@ -131,7 +131,7 @@ database's own client loads the SQL in it.`,
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "write one JSON document instead of text for people")
 	root.PersistentFlags().StringVar(&a.logFile, "log", "", "append structured log lines to `FILE`")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return flagError(cmd, err) })
-	root.AddCommand(a.surveyCommand(), a.packCommand(), a.inspectCommand(), a.restoreCommand(), a.undoCommand(), a.rewriteCommand(), a.demoCommand(), a.manCommand(), a.goOnCommand())
+	root.AddCommand(a.surveyCommand(), a.packCommand(), a.inspectCommand(), a.restoreCommand(), a.undoCommand(), a.rewriteCommand(), a.redirectsCommand(), a.demoCommand(), a.manCommand(), a.goOnCommand())
 	return root
 }
 

@@ -72,6 +72,7 @@ const (
 	OutsideBase = "outside of the base path"
 	AssetFile   = "images, styles, scripts and other files"
 	DocumentOff = "documents"
+	MachineryOf = "of the site's machinery"
 	ByRobots    = "not allowed by robots.txt"
 	TooDeep     = "too many links from the start"
 	ManyQueries = "too many queries of one path"
@@ -320,6 +321,8 @@ func (c *crawler) refuse(it item, u *url.URL) string {
 		return OutsideBase
 	case webpath.KindOf(path) == webpath.Asset:
 		return AssetFile
+	case webpath.KindOf(path) == webpath.Inside:
+		return MachineryOf
 	case webpath.KindOf(path) == webpath.Document && !c.opts.Documents:
 		return DocumentOff
 	case it.depth > c.opts.MaxDepth:

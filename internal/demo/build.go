@@ -116,7 +116,7 @@ func (b *builder) files(ctx context.Context, l database.Location) error {
 		where = l.String()
 		password = fmt.Sprintf("database-password = %q\n", l.Password)
 	}
-	toml := fmt.Sprintf("# What Hovix should know of this site. docs/site-file.md explains the keys.\nname = \"Brackwater Ferry Museum\"\naddress = %q\ndatabase = %q\n%sversion = \"3.1\"\nuploads = [\"uploads\"]\ncaches = [\"cache\"]\nkeep = [\"news.guid\"] # feed readers know the news by these\n", b.address, where, password)
+	toml := fmt.Sprintf("# What Hovix should know of this site. docs/site-file.md explains the keys.\nname = \"Brackwater Ferry Museum\"\naddress = %q\ndatabase = %q\n%sversion = \"3.1\"\nuploads = [\"uploads\"]\ncaches = [\"cache\"]\nkeep = [\"news.guid\"] # feed readers know the news by these\n"+sitePages, b.address, where, password)
 	for rel, content := range map[string][]byte{"uploads/logo.png": mark, "assets/style.css": []byte(styleSheet), "hovix.toml": []byte(toml)} {
 		if err := write(rel, content); err != nil {
 			return err
@@ -124,6 +124,23 @@ func (b *builder) files(ctx context.Context, l database.Location) error {
 	}
 	return nil
 }
+
+// sitePages tells in the site file where the pages are.
+const sitePages = `
+[[pages]]
+table = "page"
+address = "{path}"
+title = "title"
+text = ["body"]
+modified = "modified"
+
+[[pages]]
+table = "news"
+address = "{path}"
+title = "title"
+text = ["body"]
+modified = "published"
+`
 
 // schema makes the tables. The placeholders stand for what the engines spell
 // differently.

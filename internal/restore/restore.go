@@ -156,9 +156,9 @@ type run struct {
 	seen     bool
 	sealed   bool // the stage of the database is closed
 
-	ends     *errgroup.Group // what stores rows, and makes the keys of tables
-	endsCtx  context.Context // ends with its first error
-	desk     *desk           // who is next at the server
+	ends    *errgroup.Group // what stores rows, and makes the keys of tables
+	endsCtx context.Context // ends with its first error
+	desk    *desk           // who is next at the server
 }
 
 type settingsFile struct {

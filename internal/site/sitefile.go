@@ -24,19 +24,20 @@ const SiteFile = "hovix.toml"
 
 // siteFile is what a site file says. docs/site-file.md explains each key.
 type siteFile struct {
-	Kind             string   `toml:"kind"`
-	Name             string   `toml:"name"`
-	Address          string   `toml:"address"`
-	Aliases          []string `toml:"aliases"`
-	Database         string   `toml:"database"`
-	DatabasePassword string   `toml:"database-password"`
-	Version          string   `toml:"version"`
-	Uploads          []string `toml:"uploads"`
-	Caches           []string `toml:"caches"`
-	LeaveOut         []string `toml:"leave-out"`
-	Settings         []string `toml:"settings"`
-	Keep             []string `toml:"keep"`
-	Login            *login   `toml:"login"`
+	Kind             string      `toml:"kind"`
+	Name             string      `toml:"name"`
+	Address          string      `toml:"address"`
+	Aliases          []string    `toml:"aliases"`
+	Database         string      `toml:"database"`
+	DatabasePassword string      `toml:"database-password"`
+	Version          string      `toml:"version"`
+	Uploads          []string    `toml:"uploads"`
+	Caches           []string    `toml:"caches"`
+	LeaveOut         []string    `toml:"leave-out"`
+	Settings         []string    `toml:"settings"`
+	Keep             []string    `toml:"keep"`
+	Login            *login      `toml:"login"`
+	Pages            []sitePages `toml:"pages"`
 	root             string
 }
 
@@ -64,7 +65,7 @@ func parseSiteFile(name string, content []byte) (*siteFile, error) {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	if unknown := meta.Undecoded(); len(unknown) > 0 {
-		known := []string{"kind", "name", "address", "aliases", "database", "database-password", "version", "uploads", "caches", "leave-out", "settings", "keep", "login", "login.file", "login.engine", "login.url", "login.host", "login.port", "login.socket", "login.name", "login.user", "login.password", "login.address", "login.secrets"}
+		known := []string{"kind", "name", "address", "aliases", "database", "database-password", "version", "uploads", "caches", "leave-out", "settings", "keep", "login", "login.file", "login.engine", "login.url", "login.host", "login.port", "login.socket", "login.name", "login.user", "login.password", "login.address", "login.secrets", "pages", "pages.table", "pages.address", "pages.title", "pages.text", "pages.modified", "pages.language", "pages.only", "pages.listing"}
 		err := fmt.Errorf("%s: unknown key %q", name, unknown[0].String())
 		if n := nearest.Of(unknown[0].String(), known); n != "" {
 			err = fmt.Errorf("%w; did you mean %s?", err, n)

@@ -13,6 +13,7 @@ const (
 	Page Kind = iota
 	Document
 	Asset
+	Inside // what browsers and editors ask, but nobody reads: logins, programs' interfaces
 )
 
 // documents and assets are known by their extensions. What a program answers has others,
@@ -22,6 +23,9 @@ var (
 	assets    = set("jpg jpeg png gif webp avif svg ico bmp tif tiff css js mjs map json xml rss atom woff woff2 ttf otf eot mp3 mp4 m4a m4v mov avi ogg oga ogv webm wav flac " +
 		"zip gz tgz bz2 xz zst 7z rar tar exe dmg apk iso swf wasm webmanifest psd ics vcf kml gpx")
 )
+
+// inside are names of programs' own addresses, of the systems that Hovix knows.
+var inside = set("wp-login.php wp-cron.php wp-comments-post.php wp-trackback.php wp-signup.php wp-activate.php xmlrpc.php")
 
 func set(words string) map[string]bool {
 	out := map[string]bool{}
@@ -34,7 +38,12 @@ func set(words string) map[string]bool {
 // KindOf tells what the path of an address leads to.
 func KindOf(p string) Kind {
 	ext := strings.ToLower(strings.TrimPrefix(path.Ext(p), "."))
+	base := path.Base(p)
 	switch {
+	case inside[base], strings.Contains(p, "/wp-admin/"), strings.Contains(p, "/wp-json/"), base == "wp-json", strings.HasPrefix(p, "/administrator/"), strings.HasPrefix(p, "/.well-known/"):
+		return Inside
+	case base == "feed", strings.Contains(p, "/feed/"):
+		return Asset
 	case documents[ext]:
 		return Document
 	case assets[ext]:
