@@ -1,13 +1,8 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -54,67 +49,17 @@ edit: from, to, status, score, reason, visits. docs/redirects.md goes through it
 	return cmd
 }
 
-// outputFile is a file that a command writes, put in its place when all is written.
-type outputFile struct {
-	io.Writer
-	name string
-	f    *os.File
-}
-
 // beginOutput begins to write a file; "" and "-" are standard output. A file that is
 // there is replaced only with yes.
-func (a *app) beginOutput(name string, yes bool) (*outputFile, error) {
+func (a *app) beginOutput(name string, yes bool, example string) (*output, error) {
 	if name == "" || name == "-" {
-		return &outputFile{Writer: a.out}, nil
+		return &output{Writer: a.out}, nil
 	}
-	if st, err := os.Stat(name); err == nil && st.IsDir() {
-		return nil, usage("%s is a folder; name a file", name)
-	} else if err == nil && !yes {
-		return nil, usage("%s exists; name another file, or give --yes to replace it", name)
-	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+".*")
+	out, err := createFile(name, yes, false, "file", example)
 	if err != nil {
-		return nil, fmt.Errorf("write %s: %w", name, err)
-	}
-	return &outputFile{f, name, f}, nil
-}
-
-// finish puts the file in its place, or removes it after an error.
-func (o *outputFile) finish(err *error) {
-	if o.f == nil {
-		return
-	}
-	if *err == nil {
-		*err = o.f.Chmod(0o644)
-	}
-	if e := o.f.Close(); *err == nil {
-		*err = e
-	}
-	if *err == nil {
-		*err = os.Rename(o.f.Name(), o.name)
-	}
-	if *err != nil {
-		_ = os.Remove(o.f.Name())
-	}
-}
-
-// openInput opens a file to read; "-" is standard input. A name that is not there
-// suggests the nearest one.
-func (a *app) openInput(name string) (io.ReadCloser, error) {
-	if name == "-" {
-		return io.NopCloser(a.in), nil
-	}
-	f, err := os.Open(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		err := fmt.Errorf("there is no file %s", name)
-		if n := nearest.Path(name); n != "" {
-			err = fmt.Errorf("%w; did you mean %s?", err, n)
-		}
 		return nil, err
 	}
-	return f, err
+	return out, out.file.Chmod(0o644)
 }
 
 // printCounts prints what was counted by reason, the largest first.

@@ -128,12 +128,12 @@ func (a *app) gather(ctx context.Context, sources []string, f *gatherFlags) (err
 	if a.json && toStdout {
 		f.out = ""
 	}
-	var out *outputFile
+	var out *output
 	if !a.json || !toStdout {
-		if out, err = a.beginOutput(f.out, f.yes); err != nil {
+		if out, err = a.beginOutput(f.out, f.yes, "old.csv"); err != nil {
 			return err
 		}
-		defer out.finish(&err)
+		defer func() { err = out.end(err) }()
 	}
 	g := redirects.NewGatherer(redirects.GatherOptions{Hosts: hosts, BasePath: f.base, Documents: f.documents})
 	for _, s := range sources {
@@ -215,7 +215,7 @@ func (a *app) gatherFrom(ctx context.Context, g *redirects.Gatherer, source stri
 		defer r.Close()
 		return g.Site(ctx, s, r)
 	}
-	in, err := a.openInput(source)
+	in, _, err := a.openDump(source)
 	if err != nil {
 		return err
 	}
