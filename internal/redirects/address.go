@@ -99,3 +99,11 @@ func (t Target) String() string {
 	}
 	return s
 }
+
+// normalPart brings a piece of a path into the normal form.
+func normalPart(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.TrimPrefix(webpath.Normal("/"+s), "/")
+}
