@@ -106,7 +106,7 @@ type pairer struct {
 	names    map[string]int
 	titles   map[string]int
 	ids      map[string]int
-	found    [][]candidate // of each old page, the best first
+	found    [][]candidate                 // of each old page, the best first
 	sections map[string]*votes             // of old folders, with all that lies deeper
 	moves    map[string]*votes             // of the beginnings of paths whose rest was kept
 	whither  map[string]map[string]float64 // old folder → new folders, with how surely
