@@ -45,7 +45,7 @@ edit: from, to, status, score, reason, visits. docs/redirects.md goes through it
 			return usageError{err}
 		},
 	}
-	cmd.AddCommand(a.gatherCommand())
+	cmd.AddCommand(a.gatherCommand(), a.pairCommand(), a.checkMapCommand(), a.writeRulesCommand(), a.tryCommand())
 	return cmd
 }
 
