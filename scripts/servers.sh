@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # Private servers for tests: a MariaDB and a PostgreSQL in a folder of their own
-# on sockets and free ports, which nothing else on the machine uses.
+# on sockets and free ports, which nothing else on the machine uses. Web servers are
+# started by the tests that need them.
 #
 #   servers.sh install        install what the tests need with apt-get (as root)
 #   servers.sh start FOLDER   start the servers, print what the tests read
@@ -23,6 +24,10 @@ install() {
   have age || missing+=(age)
   have ssh-keygen || missing+=(openssh-client)
   have lowntfs-3g || missing+=(ntfs-3g)
+  have nginx || missing+=(nginx)
+  have apache2 || missing+=(apache2)
+  have caddy || missing+=(caddy)
+  have haproxy || missing+=(haproxy)
   [ -n "$(postgres_bin)" ] || missing+=(postgresql)
   if have php && ! php -m | grep -qi mysqli; then missing+=(php-mysql php-gd); fi
   [ ${#missing[@]} -eq 0 ] && return 0

@@ -25,12 +25,16 @@ if [ -n "${HOVIX_TEST_POSTGRES_SOCKET:-}" ]; then
 else
   left_out+=("dumps of PostgreSQL: no server")
 fi
-for tool in php sqlite3 zstd tar age ssh-keygen lowntfs-3g; do
-  if command -v $tool >/dev/null; then
+for tool in php sqlite3 zstd tar age ssh-keygen lowntfs-3g nginx apache2 caddy haproxy; do
+  if command -v $tool >/dev/null || [ -x /usr/sbin/$tool ]; then
     case $tool in
     php) echo "  $(php -v | head -1 | cut -d' ' -f1,2)" ;;
     age) echo "  age $(age --version)" ;;
     ssh-keygen | lowntfs-3g) ;;
+    nginx) /usr/sbin/nginx -v 2>&1 | sed 's/nginx version: /  /' ;;
+    apache2) echo "  $(/usr/sbin/apache2 -v | sed -n 's/Server version: //p')" ;;
+    caddy) echo "  Caddy $(caddy version)" ;;
+    haproxy) echo "  HAProxy $(/usr/sbin/haproxy -v | sed -n 's/HAProxy version \([^ ]*\).*/\1/p')" ;;
     sqlite3) echo "  SQLite client $(sqlite3 --version | cut -d' ' -f1)" ;;
     *) echo "  $($tool --version | head -1)" ;;
     esac

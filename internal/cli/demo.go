@@ -33,7 +33,8 @@ func (a *app) demoCommand() *cobra.Command {
 		Long: `Do the whole job on a demo site, with nothing else installed: build the website
 of the Brackwater Ferry Museum, serve it, survey, pack and inspect it, restore
 it in another folder at another address, serve that, and compare every page,
-picture and link of both. The sites and the archive stay in FOLDER, by default
+picture and link of both. Then a copy of it is redesigned, and the old addresses are
+led to its pages: redirects are made, proved and tried. The sites and the archive stay in FOLDER, by default
 a new folder, to look at and to try commands on.
 
 With --serve both sites have addresses that a browser on this machine can open,
@@ -85,7 +86,7 @@ func (a *app) demo(ctx context.Context, args []string, f *demoFlags) error {
 	if err != nil {
 		return err
 	}
-	if !rep.Comparison.Good() {
+	if !rep.Comparison.Good() || rep.Lead != nil && len(rep.Lead.Wrong)+len(rep.Lead.Unknown)+rep.Lead.Tried.Bad > 0 {
 		a.status = exitFailed
 	}
 	if a.json {
@@ -188,12 +189,41 @@ func printTour(p *ui.Printer, r *demo.TourReport) {
 		{"6", "rewrote", strings.Replace(addressLine(&r.Restored.Tally), ": ", ":\n", 1), ""},
 		{"7", "visited", fmt.Sprintf("%s, %s and %s, on the old site and on the new", ui.Count(int64(c.Pages), "page", "pages"), ui.Count(int64(c.Pictures), "picture and style", "pictures and styles"), ui.Count(int64(c.Links), "link", "links")), seconds(r.Times["Visiting every page of it"] + r.Times["Visiting every page of the new site"])},
 	}
+	if l := r.Lead; l != nil {
+		rows = append(rows, []string{"8", "redirected", leadLine(l), seconds(r.Times["Leading the old addresses to the new pages"])})
+	}
 	p.Table(splitLines(rows), 3)
 	p.Line("")
 	printVerdict(p, c)
+	printLead(p, r.Lead)
 	printLeftovers(p, r.Restored)
 	p.Next("cd "+shellWord(r.Folder)+"        # old site, new site, archive",
-		"hovix survey old", "hovix inspect museum.tar.zst --check", "hovix restore museum.tar.zst third --url https://www.brackwater.example/museum")
+		"hovix survey old", "hovix inspect museum.tar.zst --check", "hovix restore museum.tar.zst third --url https://www.brackwater.example/museum", "hovix redirects check rules.csv --old old.csv --new new.csv --against map.csv")
+}
+
+// leadLine tells in short how the old addresses of a redesigned copy were led on.
+func leadLine(l *demo.Lead) string {
+	return fmt.Sprintf("%s of the old site to a redesigned copy of the new one:\n%d keep their address, %d are led on: %d surely, %d doubtful", ui.Count(int64(l.Old), "page", "pages"), l.Paired.Unchanged, l.Paired.Rows, l.Paired.Sure, l.Paired.Doubtful)
+}
+
+// printLead shows how good the redirects are.
+func printLead(p *ui.Printer, l *demo.Lead) {
+	if l == nil {
+		return
+	}
+	if n := len(l.Wrong) + len(l.Unknown); n > 0 || l.Tried.Bad > 0 {
+		p.Bad("redirects: %d wrong, %d fail", n, l.Tried.Bad)
+		return
+	}
+	p.Good("all %s land on their page in one hop; no sure one is wrong; %s and %s say it all", ui.Count(int64(l.Tried.Good), "redirect", "redirects"), ui.Count(int64(len(l.Compact.Patterns)), "rule", "rules"), ui.Count(int64(l.Compact.Single), "single row", "single rows"))
+	var rows [][]string
+	for _, r := range l.Doubtful {
+		rows = append(rows, []string{fmt.Sprintf("%.2f", r.Score), r.From, "→ " + r.To, p.Dim(ui.Short(r.Reason, 64))})
+	}
+	if len(rows) > 0 {
+		p.Section("Doubtful, for a person to look at")
+		p.Table(rows)
+	}
 }
 
 // splitLines moves what stands behind a line break in a cell to a row of its own.

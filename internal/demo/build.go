@@ -117,7 +117,7 @@ func (b *builder) files(ctx context.Context, l database.Location) error {
 		password = fmt.Sprintf("database-password = %q\n", l.Password)
 	}
 	toml := fmt.Sprintf("# What Hovix should know of this site. docs/site-file.md explains the keys.\nname = \"Brackwater Ferry Museum\"\naddress = %q\ndatabase = %q\n%sversion = \"3.1\"\nuploads = [\"uploads\"]\ncaches = [\"cache\"]\nkeep = [\"news.guid\"] # feed readers know the news by these\n"+sitePages, b.address, where, password)
-	for rel, content := range map[string][]byte{"uploads/logo.png": mark, "assets/style.css": []byte(styleSheet), "hovix.toml": []byte(toml)} {
+	for rel, content := range map[string][]byte{"uploads/logo.png": mark, tideTableFile: tideTable(), "assets/style.css": []byte(styleSheet), "hovix.toml": []byte(toml)} {
 		if err := write(rel, content); err != nil {
 			return err
 		}
@@ -231,7 +231,11 @@ func (b *builder) pages(ctx context.Context) error {
 	add := func(path, section, title, text string) error {
 		id++
 		b.made.Pages++
-		err := b.insert(ctx, "page", id, path, section, title, b.body(text, id, path, before), b.blocks(title, id), (id*3)%pictures+1, modified.AddDate(0, 0, -id).Format("2006-01-02 15:04:05"))
+		body := b.body(text, id, path, before)
+		if path == "/visit/getting-here" {
+			body += `<p><a href="` + b.address + "/" + tideTableFile + `">The tide table (PDF)</a></p>`
+		}
+		err := b.insert(ctx, "page", id, path, section, title, body, b.blocks(title, id), (id*3)%pictures+1, modified.AddDate(0, 0, -id).Format("2006-01-02 15:04:05"))
 		before = path
 		return err
 	}

@@ -27,8 +27,8 @@ type fetched struct {
 	sum    [32]byte
 }
 
-// crawl is what was found by following all links of a site from its front page.
-type crawl struct {
+// crawled is what was found by following all links of a site from its front page.
+type crawled struct {
 	answers map[string]fetched // by path below the site's address
 	links   int                // links, pictures and styles seen on all pages
 	outside []string           // addresses on the site's host that do not lie below its address
@@ -47,8 +47,8 @@ func clientFor(server net.Addr) *http.Client {
 
 // follow fetches the front page of the site and everything that it links to,
 // page by page.
-func follow(ctx context.Context, address rewrite.Address, server net.Addr) (*crawl, error) {
-	c := &crawl{answers: map[string]fetched{}}
+func follow(ctx context.Context, address rewrite.Address, server net.Addr) (*crawled, error) {
+	c := &crawled{answers: map[string]fetched{}}
 	client := clientFor(server)
 	defer client.CloseIdleConnections()
 	queue := []string{"/"}
@@ -122,7 +122,7 @@ func linksOf(body []byte) (links []string) {
 
 // resolve gives the path of a link below the site's address; false for links
 // that lead elsewhere.
-func (c *crawl) resolve(address rewrite.Address, from, link string) (string, bool) {
+func (c *crawled) resolve(address rewrite.Address, from, link string) (string, bool) {
 	base, err := url.Parse(address.String() + from)
 	if err != nil {
 		return "", false
@@ -160,7 +160,7 @@ func (c *Comparison) Good() bool {
 }
 
 // compare sets the old site beside the new.
-func compare(old, new *crawl, from, to rewrite.Address) *Comparison {
+func compare(old, new *crawled, from, to rewrite.Address) *Comparison {
 	c := &Comparison{Links: new.links, Outside: new.outside}
 	for p, n := range new.answers {
 		if n.status != http.StatusOK {

@@ -118,8 +118,8 @@ func TestComparisonFindsWhatIsWrong(t *testing.T) {
 	page := func(a rewrite.Address, text string) fetched {
 		return fetched{status: 200, html: true, body: []byte(text + " " + a.String() + "/x u=" + strings.ReplaceAll(a.String(), "/", `\/`))}
 	}
-	site := func(a rewrite.Address) *crawl {
-		return &crawl{answers: map[string]fetched{"/": page(a, "front"), "/a": page(a, "a"), "/p.jpg": {status: 200, sum: [32]byte{1}}}}
+	site := func(a rewrite.Address) *crawled {
+		return &crawled{answers: map[string]fetched{"/": page(a, "front"), "/a": page(a, "a"), "/p.jpg": {status: 200, sum: [32]byte{1}}}}
 	}
 	assert.True(t, compare(site(from), site(to), from, to).Good())
 
@@ -155,7 +155,7 @@ func TestComparisonFindsWhatIsWrong(t *testing.T) {
 func TestLinksAreFound(t *testing.T) {
 	links := linksOf([]byte(`<a href="/a">x</a><img src='b.png'><div style="background-image:url('c.jpg')"></div><link rel=x href=d.css><!-- <a href="no"> -->`))
 	assert.Equal(t, []string{"/a", "b.png", "c.jpg", "d.css"}, links)
-	c := &crawl{}
+	c := &crawled{}
 	a := rewrite.Address{Scheme: "https", Host: "x.example", Path: "/base"}
 	for link, want := range map[string]string{"https://x.example/base/a?b#c": "/a", "https://x.example/base": "/", "d": "/d", "https://other.example/base/a": "", "mailto:a@x.example": "", "https://x.example/outside": "", "http://x.example/base/a": ""} {
 		got, _ := c.resolve(a, "/", link)

@@ -111,14 +111,37 @@ func (s *Server) view(p string) (*view, error) {
 	if err := s.frame(v); err != nil {
 		return nil, err
 	}
+	section := "/" + v.Section
+	var inNews int
+	if err := s.db.row("SELECT count(*) FROM news WHERE path LIKE ?", section+"/%").Scan(&inNews); err != nil {
+		return nil, err
+	}
 	switch {
-	case p == "/news":
-		v.Title = "News"
+	case inNews > 0 && p == section:
+		v.Title = strings.ToUpper(v.Section[:1]) + v.Section[1:]
 		return v, s.listNews(v, 100)
-	case strings.HasPrefix(p, "/news/"):
+	case inNews > 0:
 		return v, s.news(v, p)
 	}
 	return v, s.page(v, p)
+}
+
+// sitemap lists all pages for search engines (sitemaps.org).
+func (s *Server) sitemap(w http.ResponseWriter) (*view, error) {
+	v := &view{}
+	if err := s.frame(v); err != nil {
+		return nil, err
+	}
+	if err := s.items(v, "SELECT path, title, modified FROM page UNION ALL SELECT path, title, published FROM news ORDER BY 1"); err != nil {
+		return nil, err
+	}
+	w.Header().Set("Content-Type", "application/xml")
+	fmt.Fprintln(w, `<?xml version="1.0" encoding="UTF-8"?>`+"\n"+`<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">`)
+	for _, n := range v.News {
+		fmt.Fprintf(w, "<url><loc>%s</loc><lastmod>%s</lastmod></url>\n", template.HTMLEscapeString(n.URL), n.Date)
+	}
+	_, err := fmt.Fprintln(w, "</urlset>")
+	return nil, err
 }
 
 // setting reads a serialized value.
@@ -216,13 +239,10 @@ func (s *Server) page(v *view, p string) error {
 	} else if !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	switch p {
-	case "/":
+	if p == "/" {
 		return s.listNews(v, 4)
-	case "/collection", "/visit", "/learn", "/archive", "/about":
-		return s.below(v, p)
 	}
-	return nil
+	return s.below(v, p)
 }
 
 func (s *Server) header(v *view, picture int) error {
@@ -237,7 +257,7 @@ func (s *Server) header(v *view, picture int) error {
 
 // below lists the pages under a section's page.
 func (s *Server) below(v *view, p string) error {
-	return s.items(v, "SELECT path, title, '' FROM page WHERE path LIKE ? ORDER BY id", p+"/%")
+	return s.items(v, "SELECT path, title, '' FROM page WHERE path LIKE ? ORDER BY id", strings.TrimSuffix(p, "/")+"/%")
 }
 
 func (s *Server) listNews(v *view, n int) error {

@@ -38,6 +38,8 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, p string) (*view
 	switch p {
 	case "/search":
 		return s.search(r.URL.Query().Get("q"))
+	case "/sitemap.xml":
+		return s.sitemap(w)
 	case "/staff":
 		return s.staff(w, r)
 	case "/staff/edit":

@@ -50,6 +50,7 @@ type TourReport struct {
 	Checked    archive.Summary          `json:"checked"`
 	Restored   *restore.Result          `json:"restored"`
 	Comparison *Comparison              `json:"comparison"`
+	Lead       *Lead                    `json:"redirects,omitempty"` // nil with databases of a server
 	Times      map[string]time.Duration `json:"times"`
 	Elapsed    time.Duration            `json:"elapsed"`
 }
@@ -58,13 +59,15 @@ type TourReport struct {
 type tour struct {
 	opts TourOptions
 	rep  *TourReport
-	old  *crawl
-	new  *crawl
+	old  *crawled
+	new  *crawled
+	key  Key
 }
 
 // Tour builds the museum, serves it, surveys, packs, inspects and restores it
 // at another folder and address, serves that too, and compares every page,
-// picture and link of both.
+// picture and link of both. Then it redesigns a copy, and leads the old addresses to the
+// pages that they have become.
 func Tour(ctx context.Context, opts TourOptions) (*TourReport, error) {
 	start := time.Now()
 	if opts.Old.IsZero() {
@@ -90,6 +93,8 @@ func Tour(ctx context.Context, opts TourOptions) (*TourReport, error) {
 		{"Restoring it at the new address", t.restore},
 		{"Visiting every page of the new site", t.visitNew},
 		{"Comparing both", t.compare},
+		{"Redesigning a copy of it", t.redesign},
+		{"Leading the old addresses to the new pages", t.lead},
 	}
 	for _, s := range steps {
 		opts.Step(s.name)
@@ -120,7 +125,7 @@ func (t *tour) build(ctx context.Context) (err error) {
 }
 
 // visit serves a folder on this machine and follows all its links.
-func visit(ctx context.Context, folder string, address rewrite.Address) (*crawl, error) {
+func visit(ctx context.Context, folder string, address rewrite.Address) (*crawled, error) {
 	s, err := NewServer(folder)
 	if err != nil {
 		return nil, err
