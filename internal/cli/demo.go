@@ -16,6 +16,7 @@ import (
 	"hovix/internal/cli/ui"
 	"hovix/internal/database"
 	"hovix/internal/demo"
+	"hovix/internal/redirects"
 	"hovix/internal/rewrite"
 )
 
@@ -218,7 +219,7 @@ func printLead(p *ui.Printer, l *demo.Lead) {
 	p.Good("all %s land on their page in one hop; no sure one is wrong; %s and %s say it all", ui.Count(int64(l.Tried.Good), "redirect", "redirects"), ui.Count(int64(len(l.Compact.Patterns)), "rule", "rules"), ui.Count(int64(l.Compact.Single), "single row", "single rows"))
 	var rows [][]string
 	for _, r := range l.Doubtful {
-		rows = append(rows, []string{fmt.Sprintf("%.2f", r.Score), r.From, "→ " + r.To, p.Dim(ui.Short(r.Reason, 64))})
+		rows = append(rows, []string{redirects.ScoreText(r.Score), r.From, "→ " + r.To, p.Dim(ui.Short(r.Reason, 90))})
 	}
 	if len(rows) > 0 {
 		p.Section("Doubtful, for a person to look at")

@@ -162,7 +162,7 @@ func (a *app) writeAlternatives(f *pairFlags, list []redirects.Alternative) erro
 	}
 	for _, alt := range list {
 		if err == nil {
-			err = t.Write([]string{alt.From, alt.To, fmt.Sprintf("%.2f", alt.Score), alt.Reason})
+			err = t.Write([]string{alt.From, alt.To, redirects.ScoreText(alt.Score), alt.Reason})
 		}
 	}
 	if err == nil {
@@ -209,7 +209,7 @@ func (a *app) printDoubtful(p *ui.Printer, d *pairing, n int) {
 		if len(rows) == n || r.Score >= redirects.Sure || r.Score == redirects.ByHand {
 			break
 		}
-		rows = append(rows, []string{fmt.Sprintf("%.2f", r.Score), humanize.Comma(r.Visits), ui.Short(r.From, 44), "→ " + ui.Short(r.To, 40), p.Dim(ui.Short(r.Reason, 60))})
+		rows = append(rows, []string{redirects.ScoreText(r.Score), humanize.Comma(r.Visits), ui.Short(r.From, 44), "→ " + ui.Short(r.To, 40), p.Dim(ui.Short(r.Reason, 90))})
 	}
 	if len(rows) > 0 {
 		p.Section("Doubtful, the most visited first: score, visits, row, reason")

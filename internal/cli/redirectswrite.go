@@ -211,5 +211,9 @@ func printWritten(p *ui.Printer, d *written, name string) {
 	if slices.Contains([]string{"csv", "static"}, d.For) {
 		return
 	}
-	p.Next(fmt.Sprintf("hovix redirects try %s --url https://old.example", name))
+	old := ""
+	if d.Rules.Rules > 0 {
+		old = " --old old.csv"
+	}
+	p.Next(fmt.Sprintf("hovix redirects try %s --url https://old.example%s", name, old))
 }

@@ -153,7 +153,7 @@ func (c *checker) known() {
 func loose(key string) string { return strings.ToLower(strings.TrimSuffix(key, "/")) }
 
 func (c *checker) find(i int, kind string, fixed bool, format string, args ...any) {
-	f := Finding{Kind: kind, Text: fmt.Sprintf(format, args...), Fixed: fixed && c.opts.Fix, Note: kind == BadDoubtful || kind == BadForm || kind == BadTwice}
+	f := Finding{Kind: kind, Text: fmt.Sprintf(format, args...), Fixed: fixed && c.opts.Fix, Note: kind == BadForm || kind == BadTwice}
 	if i >= 0 {
 		r := &c.m.Rows[i]
 		f.Line, f.From, f.To = r.Line, r.From, r.To
@@ -214,7 +214,7 @@ func (c *checker) row(i int) {
 		return
 	}
 	if r.Score != ByHand && r.Score < Sure {
-		c.find(i, BadDoubtful, false, "its score is %.2f: %s", r.Score, r.Reason)
+		c.find(i, BadDoubtful, false, "its score is %s: %s", ScoreText(r.Score), r.Reason)
 	}
 	c.from[t.Key()] = append(c.from[t.Key()], i)
 }

@@ -173,7 +173,7 @@ func (p *pairer) second(i int) {
 func (p *pairer) weigh(i int, to []*feature) {
 	list := make([]candidate, 0, len(to))
 	for _, n := range to {
-		if c := p.score(p.old[i], n); c.score >= 0.25 {
+		if c := p.score(p.old[i], n); c.score >= 0.25 && len(c.why) > 0 {
 			list = append(list, c)
 		}
 	}
@@ -349,6 +349,9 @@ func (p *pairer) rows() {
 		row.Score = stamp(&row)
 		if row.Score < Sure {
 			for _, c := range list {
+				if c.to.entry.Path == row.To {
+					continue
+				}
 				p.res.Alternatives = append(p.res.Alternatives, Alternative{row.From, c.to.entry.Path, math.Round(c.score*100) / 100, strings.Join(c.why, "; ")})
 			}
 		}

@@ -2,6 +2,7 @@ package redirects
 
 import (
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -83,4 +84,69 @@ func BenchmarkPair(b *testing.B) {
 		_, err := Pair(b.Context(), &h.old, &h.new, PairOptions{})
 		require.NoError(b, err)
 	}
+}
+
+func mustPair(t *testing.T, old, new *Inventory, known *Map) *Paired {
+	t.Helper()
+	got, err := Pair(t.Context(), old, new, PairOptions{Known: known})
+	require.NoError(t, err)
+	return got
+}
+
+// A map that a person has edited in a spreadsheet keeps what they did.
+func TestPairAgain(t *testing.T) {
+	old := &Inventory{Pages: []Entry{{Path: "/news/the-old-mill", Title: "The old mill", Visits: 5}, {Path: "/news/the-new-mill", Title: "The new mill", Visits: 9}, {Path: "/news/a-lost-page", Title: "Lost", Visits: 70}, {Path: "/about", Title: "About"}, {Path: "/news/kept-word", Title: "Kept word"}}}
+	new := &Inventory{Pages: []Entry{{Path: "/journal/the-old-mill", Title: "The old mill"}, {Path: "/journal/the-new-mill", Title: "The new mill"}, {Path: "/about", Title: "About"}, {Path: "/journal/kept-word", Title: "Kept word"}, {Path: "/journal", Title: "Journal"}}}
+	first := mustPair(t, old, new, nil)
+	assert.Equal(t, 1, first.Unchanged)
+	assert.Equal(t, []int{3, 1, 1}, []int{first.Sure, first.Doubtful, first.Sections})
+	assert.Equal(t, "/news/a-lost-page", first.Map.Rows[0].From, "doubtful rows come first")
+	assert.Equal(t, "/journal", first.Map.Rows[0].To, "to where its section has gone")
+
+	var text strings.Builder
+	first.Map.Format = Format{Comma: ';', CRLF: true, BOM: true, Header: true} // as a spreadsheet saves it
+	require.NoError(t, first.Map.Write(&text))
+	edited := text.String()
+	for _, e := range [][2]string{
+		{"visits\r\n", "visits;who\r\n"},
+		{"/news/a-lost-page;/journal;", "/news/a-lost-page;/about;"},
+		{"/news/the-old-mill;/journal/the-old-mill;301", "/news/the-old-mill;/journal/the-old-mill;302"},
+		{"\n/news/the-new-mill", "\n/by/hand;/journal;301;;mine;;Ada\r\n/news/the-new-mill"},
+	} {
+		require.Contains(t, edited, e[0])
+		edited = strings.Replace(edited, e[0], e[1], 1)
+	}
+	known := mapOf(t, edited)
+	again := mustPair(t, old, new, known)
+	rows := map[string]Row{}
+	for _, r := range again.Map.Rows {
+		rows[r.From] = r
+	}
+	assert.Equal(t, 3, again.ByHand)
+	assert.Equal(t, "/about", rows["/news/a-lost-page"].To)
+	assert.Equal(t, 302, rows["/news/the-old-mill"].Status)
+	assert.Equal(t, []string{"Ada"}, rows["/by/hand"].More)
+	assert.Equal(t, first.Map.Rows[3].Score, rows[first.Map.Rows[3].From].Score, "what nobody touched is as it was")
+	var out strings.Builder
+	require.NoError(t, again.Map.Write(&out))
+	assert.True(t, strings.HasPrefix(out.String(), "\ufefffrom;to;status;score;reason;visits;who\r\n"), "in the form that the spreadsheet left")
+}
+
+// What speaks for and against a pair.
+func TestScore(t *testing.T) {
+	pair := func(o, n Entry, others ...Entry) Row {
+		t.Helper()
+		return mustPair(t, &Inventory{Pages: []Entry{o}}, &Inventory{Pages: append([]Entry{n}, others...)}, nil).Map.Rows[0]
+	}
+	assert.Greater(t, pair(Entry{Path: "/About/Team.html"}, Entry{Path: "/about/team/"}).Score, Sure, "slash, letter case, extension")
+	assert.Greater(t, pair(Entry{Path: "/a/caf%C3%A9-menu.php"}, Entry{Path: "/b/cafe-menu/"}).Score, Sure, "accents")
+	assert.Less(t, pair(Entry{Path: "/de/kontakt-seite", Language: "de"}, Entry{Path: "/en/kontakt-seite", Language: "en"}).Score, Sure, "another language")
+	assert.Less(t, pair(Entry{Path: "/report-2019", Title: "Annual report 2019"}, Entry{Path: "/reports/report-2020", Title: "Annual report 2020"}).Score, 0.6, "another year")
+	r := pair(Entry{Path: "/x/winter-talks", Title: "Winter talks"}, Entry{Path: "/y/winter-talks", Title: "Winter talks"}, Entry{Path: "/z/winter-talks", Title: "Winter talks"})
+	assert.Less(t, r.Score, Sure)
+	assert.Contains(t, r.Reason, "another page is nearly as like")
+	r = pair(Entry{Path: "/nothing/like-it"}, Entry{Path: "/other/thing"})
+	assert.Equal(t, "/", r.To)
+	assert.Contains(t, r.Reason, "last resort")
+	assert.Less(t, r.Score, 0.2)
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -252,7 +253,7 @@ func (r *Row) cells(order, more []string) (out []string) {
 			v = strconv.Itoa(r.status())
 		case "score":
 			if r.Score != ByHand {
-				v = strconv.FormatFloat(r.Score, 'f', 2, 64)
+				v = strconv.FormatFloat(r.Score, 'f', 4, 64) // the last two digits are a check, see stamp
 			}
 		case "reason":
 			v = r.Reason
@@ -267,6 +268,9 @@ func (r *Row) cells(order, more []string) (out []string) {
 	}
 	return out
 }
+
+// ScoreText gives a score as people read it, with two digits.
+func ScoreText(score float64) string { return fmt.Sprintf("%.2f", math.Floor(score*100)/100) }
 
 func (r *Row) status() int {
 	if r.Status == 0 {
