@@ -187,6 +187,7 @@ func (w *wpSite) link(p *wpPost) string {
 	}
 	path := strings.NewReplacer("%year%", when[0], "%monthnum%", when[1], "%day%", when[2], "%hour%", when[3], "%minute%", when[4], "%second%", when[5],
 		"%post_id%", strconv.FormatInt(p.id, 10), "%postname%", p.name, "%pagename%", p.name, "%author%", w.authors[p.author], "%category%", w.category(p)).Replace(s)
+	path = "/" + strings.TrimLeft(path, "/") // a post may have no author
 	if strings.HasSuffix(s, "/") {
 		return w.end(path)
 	}
