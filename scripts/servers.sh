@@ -18,7 +18,7 @@ install() {
   local missing=()
   have mariadbd || missing+=(mariadb-server)
   have mariadb || missing+=(mariadb-client)
-  have php || missing+=(php-cli php-mysql php-sqlite3 php-gd)
+  have php || missing+=(php-cli php-mysql php-sqlite3 php-gd php-xml)
   have zstd || missing+=(zstd)
   have sqlite3 || missing+=(sqlite3)
   have age || missing+=(age)
@@ -30,6 +30,7 @@ install() {
   have haproxy || missing+=(haproxy)
   [ -n "$(postgres_bin)" ] || missing+=(postgresql)
   if have php && ! php -m | grep -qi mysqli; then missing+=(php-mysql php-gd); fi
+  if have php && ! php -m | grep -qi simplexml; then missing+=(php-xml); fi # WordPress makes sitemaps with it
   [ ${#missing[@]} -eq 0 ] && return 0
   if [ "$(id -u)" -ne 0 ] || ! have apt-get; then
     echo "servers.sh: cannot install ${missing[*]}: needs root and apt-get" >&2

@@ -65,7 +65,12 @@ page. The inventory is a CSV file, or JSON if its name ends so.`,
 		Example: "  hovix redirects gather https://old.example -o old.csv\n" +
 			"  hovix redirects gather old.tar.zst access.log access.log.1 'access.log.*.gz' -o old.csv\n" +
 			"  hovix redirects gather https://new.example --connect new.example=192.0.2.7 -o new.csv",
-		Args: cobra.MinimumNArgs(1),
+		Args: func(cmd *cobra.Command, given []string) error {
+			if len(given) == 0 {
+				return usage("a SOURCE is missing; the command is: %s", cmd.UseLine())
+			}
+			return nil
+		},
 		RunE: func(cmd *cobra.Command, args []string) error { return a.gather(cmd.Context(), args, &f) },
 	}
 	fl := cmd.Flags()

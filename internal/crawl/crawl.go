@@ -163,6 +163,7 @@ func (c *crawler) begin(ctx context.Context) error {
 		start.Path = "/"
 	}
 	isSitemap := webpath.KindOf(strings.TrimSuffix(start.Path, ".gz")) == webpath.Asset && strings.HasSuffix(strings.TrimSuffix(start.Path, ".gz"), ".xml")
+	c.opts.NoLinks = c.opts.NoLinks || isSitemap // it was asked for itself
 	for range 6 {
 		res, err := c.client.Get(ctx, start.String(), nil)
 		if err != nil {
