@@ -126,7 +126,7 @@ func TestPlanTells(t *testing.T) {
 	assert.Equal(t, 88, plan.Estimate.Values, "as many as the restore then rewrites")
 	assert.True(t, plan.Estimate.Exact)
 	assert.Len(t, plan.ReplacedTables, 7)
-	assert.Equal(t, 69, plan.ReplacedFiles.Count)
+	assert.Equal(t, 70, plan.ReplacedFiles.Count)
 	var checks []string
 	for _, c := range plan.Checks {
 		checks = append(checks, c.What)

@@ -55,14 +55,14 @@ func TestDemo(t *testing.T) {
 		assert.GreaterOrEqual(t, doc.Built.Pages+doc.Built.News, 40)
 		assert.Equal(t, doc.Built.Pages+doc.Built.News+1, doc.Comparison.Pages, "every page is visited, and the list of news")
 		assert.Equal(t, 60, doc.Built.Pictures)
-		assert.Equal(t, 62, doc.Comparison.Pictures, "every picture, the logo and the style")
+		assert.Equal(t, 63, doc.Comparison.Pictures, "every picture, the logo, the style and the document")
 		assert.Positive(t, doc.Built.Spam)
 		assert.Greater(t, doc.Comparison.Links, 500)
 	}
 	t.Run("SQLite", func(t *testing.T) {
 		dir := filepath.Join(t.TempDir(), "x")
 		check(t, dir)
-		assert.ElementsMatch(t, []string{"old", "new", "museum.tar.zst"}, names(t, dir), "nothing else is left behind")
+		assert.ElementsMatch(t, []string{"old", "new", "museum.tar.zst", "redesigned", "old.csv", "new.csv", "map.csv", "rules.csv", "redirects.conf"}, names(t, dir), "nothing else is left behind")
 	})
 	t.Run("MariaDB", func(t *testing.T) {
 		old, new := testenv.MariaDB(t), testenv.MariaDB(t)

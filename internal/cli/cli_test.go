@@ -53,10 +53,10 @@ func golden(t *testing.T, name, got string) {
 }
 
 func TestHelp(t *testing.T) {
-	for _, name := range []string{"", "survey", "pack", "inspect", "restore", "rewrite", "demo"} {
+	for _, name := range []string{"", "survey", "pack", "inspect", "restore", "rewrite", "redirects", "redirects gather", "redirects pair", "redirects check", "redirects write", "redirects try", "demo"} {
 		status, out, _ := run(t, strings.Fields(name+" --help")...)
 		assert.Zero(t, status)
-		golden(t, "help"+strings.ReplaceAll("-"+name, "- ", "")+".txt", out)
+		golden(t, "help-"+strings.ReplaceAll(name, " ", "-")+".txt", out)
 		for _, line := range strings.Split(out, "\n") {
 			assert.LessOrEqual(t, len([]rune(line)), 200, line)
 		}
@@ -92,6 +92,8 @@ func TestOutputs(t *testing.T) {
 	require.NoError(t, os.WriteFile("museum.sql", []byte("-- MariaDB dump\nCREATE TABLE `page` (`id` int, `body` text, `meta` text);\n"+
 		`INSERT INTO `+"`page`"+` VALUES (1,'<a href=\"http://ferry.brackwater.example/visit\">Visit</a>, info@ferry.brackwater.example','a:1:{s:4:\"logo\";s:41:\"http://ferry.brackwater.example/logo.jpeg\";}'),`+
 		`(2,'Once at ferry.brackwater.example','s:9:\"http://ferry.brackwater.example/l.jpeg\";');`+"\n"), 0o600))
+	require.NoError(t, os.WriteFile("new.csv", []byte("path,title\n/visit,Plan your visit\n/boats,The collection\n/boats/curlew,Curlew\n/boats/marigold,Marigold\n/boats/osprey,Osprey\n/boats/samphire,Samphire\n/journal/engine-day,Engine day\n/about,About the museum\n/crew,The crew\n"), 0o600))
+	require.NoError(t, os.WriteFile("bad.csv", []byte("from,to\n/collection,/boats\n/collection/,/Boats/\n/visit,/visit\n/a,/b\n/b,/collection\n/news/{year}/{name},/journal/{name}\n"), 0o600))
 	steady := func(s string) string {
 		s = strings.ReplaceAll(s, work, "/WORK")
 		s = replaceAll(s, `\d+ ms|\d+\.\d s\b`, "TIME")
@@ -116,6 +118,12 @@ func TestOutputs(t *testing.T) {
 		{"rewrite-site-plan", 3, "rewrite museum --map http://ferry.brackwater.example=https://brackwatermuseum.example --files *.css --plan"},
 		{"rewrite-site", 3, "rewrite museum --map http://ferry.brackwater.example=https://brackwatermuseum.example --except comment --yes"},
 		{"rewrite-site-again", 3, "rewrite museum --map http://ferry.brackwater.example=https://brackwatermuseum.example --except comment --yes"},
+		{"redirects-gather", 0, "redirects gather museum -o old.csv"},
+		{"redirects-pair", 0, "redirects pair old.csv new.csv -o map.csv --patterns rules.csv --doubtful 5"},
+		{"redirects-check", 3, "redirects check bad.csv --old old.csv --new new.csv --show 3"},
+		{"redirects-fix", 3, "redirects check bad.csv --old old.csv --new new.csv --show 3 --fix -o good.csv"},
+		{"redirects-write", 0, "redirects write rules.csv --for haproxy -o redirects.map"},
+		{"redirects-try", 3, "redirects try bad.csv --url http://127.0.0.1:1 --show 2"},
 	} {
 		status, out, errOut := run(t, strings.Fields(c.args)...)
 		assert.Equal(t, c.status, status, errOut)
@@ -124,7 +132,7 @@ func TestOutputs(t *testing.T) {
 	status, out, _ := run(t, "inspect", "m.tar.zst", "--list")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "  files/uploads/logo.png\n")
-	assert.Equal(t, 95, strings.Count(out, "\n"))
+	assert.Equal(t, 96, strings.Count(out, "\n"))
 }
 
 func TestJSON(t *testing.T) {
@@ -152,7 +160,7 @@ func TestJSON(t *testing.T) {
 	plan := document(0, "restore", file, filepath.Join(work, "new"), "--url", "https://new.example", "--plan")
 	assert.Equal(t, true, plan["create"])
 	restored := document(3, "restore", file, filepath.Join(work, "new"), "--url", "https://new.example")
-	assert.EqualValues(t, 399, restored["mentions"])
+	assert.EqualValues(t, 400, restored["mentions"])
 	assert.EqualValues(t, 22, restored["leftovers"].(map[string]any)["kept identifier"])
 	assert.EqualValues(t, 108, restored["forms"].(map[string]any)["JSON-escaped"])
 }

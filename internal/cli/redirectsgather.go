@@ -314,11 +314,12 @@ func printGathered(p *ui.Printer, d *gathering) {
 	if where == "" || where == "-" {
 		where = "standard output"
 	}
-	beside := ui.Count(int64(d.Pages), "page", "pages")
+	beside := ""
 	if d.Asked > 0 {
-		beside += fmt.Sprintf(" · %s asked in %.1f s", ui.Count(int64(d.Asked), "address", "addresses"), d.Seconds)
+		beside = fmt.Sprintf("%s asked in %.1f s", ui.Count(int64(d.Asked), "address", "addresses"), d.Seconds)
 	}
 	p.Title("Inventory "+where, beside)
+	p.Field("Kept", ui.Count(int64(d.Pages), "page", "pages"))
 	if len(d.Seen) > 0 {
 		p.Section("Found in")
 		printCounts(p, d.Seen)

@@ -555,10 +555,11 @@ func (c *checker) finish() {
 		switch {
 		case f.Fixed:
 			rep.Fixed++
-		case !f.Note:
+		case !f.Note && f.Kind != BadMissing:
 			rep.Serious++
 		}
 	}
+	rep.Serious += rep.Missing // of which only the most visited are named
 	rep.Good = rep.Rows - len(c.hit)
 	if c.opts.Fix {
 		m := *c.m

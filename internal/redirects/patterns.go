@@ -78,6 +78,9 @@ type finder struct {
 func (f *finder) collect() {
 	f.explained = make([]*Rule, len(f.rows))
 	for i, row := range f.rows {
+		if row.Score != ByHand && row.Score < Sure {
+			continue // what is doubtful makes no rule, but may be explained by one
+		}
 		for _, t := range templatesOf(f.keys[i], row.To) {
 			g := f.templates[t]
 			if g == nil {

@@ -253,7 +253,7 @@ func (r *Row) cells(order, more []string) (out []string) {
 			v = strconv.Itoa(r.status())
 		case "score":
 			if r.Score != ByHand {
-				v = strconv.FormatFloat(r.Score, 'f', 4, 64) // the last two digits are a check, see stamp
+				v = strconv.FormatFloat(math.Round(r.Score*10000)/10000, 'f', -1, 64) // the last two digits are a check, see stamp
 			}
 		case "reason":
 			v = r.Reason

@@ -42,7 +42,7 @@ var Targets = []WriteTarget{
 	{"nginx", "nginx, in a server block: exact locations, and conditions for queries and rules", "put it into the site's server { … }:  include %s;  — then: nginx -t && nginx -s reload", "#", (*ruleWriter).nginx},
 	{"nginx-map", "nginx, in the http block: a map, for very many rows", "put it into http { … }:  include %s;  and into the site's server { … } the lines at the end of it; then: nginx -t && nginx -s reload", "#", (*ruleWriter).nginxMap},
 	{"caddy", "a Caddyfile: maps", "put it into the site's block:  import %s  — then: caddy reload", "#", (*ruleWriter).caddy},
-	{"haproxy", "HAProxy: a map file, and one for rules", "put the lines below into the frontend, with the path where the file lies; then: haproxy -c and reload", "#", (*ruleWriter).haproxy},
+	{"haproxy", "HAProxy: a map file, and one for rules", "put the lines with which it begins into the frontend, with the path where the file lies; then: haproxy -c -f haproxy.cfg and reload", "#", (*ruleWriter).haproxy},
 	{"iis", "IIS: a web.config with the URL Rewrite module", "put it into the site's folder, or its <rewrite> into the web.config that is there", "", (*ruleWriter).iis},
 	{"static", "pages that send their reader on, for hosts without rules", "upload the folder's content into the site's root, beside its own files", "", (*ruleWriter).static},
 	{"csv", "two columns, old and new, for an import", "", "", (*ruleWriter).csv},
