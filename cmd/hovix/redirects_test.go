@@ -126,8 +126,7 @@ func TestGatherWordPress(t *testing.T) {
 	php := fmt.Sprintf("http://127.0.0.1:%d", port)
 	target, err := url.Parse(php)
 	require.NoError(t, err)
-	proxy := httputil.NewSingleHostReverseProxy(target)
-	proxy.Rewrite, proxy.Director = func(r *httputil.ProxyRequest) { r.SetURL(target); r.Out.Host = r.In.Host }, nil
+	proxy := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target); r.Out.Host = r.In.Host }}
 	proxy.ErrorLog = log.New(io.Discard, "", 0) // WordPress asks itself while it is being installed
 	address, entries := logged(t, proxy)
 	folder, _ := testenv.WordPress(t, address, "wp_")

@@ -38,8 +38,8 @@ picture and link of both. Then a copy of it is redesigned, and the old addresses
 led to its pages: redirects are made, proved and tried. The sites and the archive stay in FOLDER, by default
 a new folder, to look at and to try commands on.
 
-With --serve both sites have addresses that a browser on this machine can open,
-and stay up until Ctrl-C.`,
+With --serve the sites have addresses that a browser on this machine can open, and
+stay up until Ctrl-C.`,
 		Example: "  hovix demo\n  hovix demo /tmp/museum --serve",
 		Args: func(cmd *cobra.Command, given []string) error {
 			if len(given) > 1 {
@@ -51,7 +51,7 @@ and stay up until Ctrl-C.`,
 	}
 	f.db.add(cmd, "build the old site in this MariaDB or PostgreSQL database instead of SQLite")
 	cmd.Flags().StringVar(&f.newDB, "new-database", "", "restore into this database of the same engine; belongs to --database (`URL`)")
-	cmd.Flags().BoolVar(&f.serve, "serve", false, "keep both sites up for a browser until Ctrl-C")
+	cmd.Flags().BoolVar(&f.serve, "serve", false, "keep the sites up for a browser until Ctrl-C")
 	return cmd
 }
 
@@ -66,7 +66,7 @@ func (a *app) demo(ctx context.Context, args []string, f *demoFlags) error {
 	}
 	var listeners []net.Listener
 	if f.serve {
-		if listeners, err = listenBoth(&opts); err != nil {
+		if listeners, err = listenAll(&opts); err != nil {
 			return err
 		}
 	}
@@ -98,7 +98,7 @@ func (a *app) demo(ctx context.Context, args []string, f *demoFlags) error {
 		printTour(ui.New(a.out), rep)
 	}
 	if f.serve {
-		return a.serveBoth(ctx, rep, listeners)
+		return a.serveAll(ctx, rep, opts.Redesigned.String(), listeners)
 	}
 	return nil
 }
@@ -137,10 +137,10 @@ func (f *demoFlags) databases(a *app, opts *demo.TourOptions) (err error) {
 	return nil
 }
 
-// listenBoth finds ports for both sites and makes their addresses.
-func listenBoth(opts *demo.TourOptions) ([]net.Listener, error) {
+// listenAll finds ports for the sites and makes their addresses.
+func listenAll(opts *demo.TourOptions) ([]net.Listener, error) {
 	var out []net.Listener
-	for _, to := range []*rewrite.Address{&opts.Old, &opts.New} {
+	for _, to := range []*rewrite.Address{&opts.Old, &opts.New, &opts.Redesigned} {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			return nil, fmt.Errorf("serve the demo: %w", err)
@@ -151,19 +151,44 @@ func listenBoth(opts *demo.TourOptions) ([]net.Listener, error) {
 	return out, nil
 }
 
-func (a *app) serveBoth(ctx context.Context, rep *demo.TourReport, listeners []net.Listener) error {
-	failed := make(chan error, 2)
-	for i, folder := range []string{rep.OldFolder, rep.NewFolder} {
+func (a *app) serveAll(ctx context.Context, rep *demo.TourReport, redesigned string, listeners []net.Listener) error {
+	failed := make(chan error, 3)
+	serve := func(i int, folder string, rules *redirects.RuleSet) (func(), error) {
 		s, err := demo.NewServer(folder)
+		if err != nil {
+			return nil, err
+		}
+		var h http.Handler = s
+		if rules != nil {
+			h = demo.Led(rules, s)
+		}
+		srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
+		go func() { failed <- srv.Serve(listeners[i]) }()
+		return func() { _, _ = srv.Close(), s.Close() }, nil
+	}
+	sites := []struct {
+		folder string
+		rules  *redirects.RuleSet
+	}{{rep.OldFolder, nil}, {rep.NewFolder, nil}}
+	fmt.Fprintf(a.err, "  The sites are up until Ctrl-C:\n    old         %s/\n    new         %s/\n", rep.Old, rep.New)
+	if rep.Lead != nil {
+		rules, err := redirects.NewRuleSet(rep.Lead.Compact.Map)
 		if err != nil {
 			return err
 		}
-		defer s.Close()
-		srv := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}
-		defer srv.Close()
-		go func() { failed <- srv.Serve(listeners[i]) }()
+		sites = append(sites, struct {
+			folder string
+			rules  *redirects.RuleSet
+		}{rep.Lead.Folder, rules})
+		fmt.Fprintf(a.err, "    redesigned  %s/  with the redirects of rules.csv\n", redesigned)
 	}
-	fmt.Fprintf(a.err, "  Both sites are up until Ctrl-C:\n    old  %s/\n    new  %s/\n", rep.Old, rep.New)
+	for i, s := range sites {
+		stop, err := serve(i, s.folder, s.rules)
+		if err != nil {
+			return err
+		}
+		defer stop()
+	}
 	select {
 	case <-ctx.Done():
 		return nil

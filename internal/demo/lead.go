@@ -88,7 +88,7 @@ func (t *tour) redesign(ctx context.Context) error {
 		return err
 	}
 	defer f.Close()
-	if _, err := restore.Run(ctx, f, t.rep.Checked.Size, restore.Options{Target: t.rep.Lead.Folder, Address: t.opts.New, Database: database.Location{}}); err != nil {
+	if _, err := restore.Run(ctx, f, t.rep.Checked.Size, restore.Options{Target: t.rep.Lead.Folder, Address: t.opts.Redesigned, Database: database.Location{}}); err != nil {
 		return err
 	}
 	t.key, err = Redesign(ctx, t.rep.Lead.Folder)
@@ -104,7 +104,7 @@ func (t *tour) lead(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	new, err := t.gather(ctx, t.rep.Lead.Folder, hostPort(t.opts.New), "new.csv")
+	new, err := t.gather(ctx, t.rep.Lead.Folder, hostPort(t.opts.Redesigned), "new.csv")
 	if err != nil {
 		return err
 	}

@@ -25,6 +25,7 @@ type TourOptions struct {
 	Database    database.Location // of the old site; zero: SQLite
 	NewDatabase database.Location // of the new site; with Database only
 	Old, New    rewrite.Address   // zero: the museum's own
+	Redesigned  rewrite.Address   // of the redesigned copy; zero: as New
 	By          string
 	// Step is told of each step before it begins.
 	Step func(name string)
@@ -72,6 +73,9 @@ func Tour(ctx context.Context, opts TourOptions) (*TourReport, error) {
 	start := time.Now()
 	if opts.Old.IsZero() {
 		opts.Old, opts.New = OldAddress, NewAddress
+	}
+	if opts.Redesigned.IsZero() {
+		opts.Redesigned = opts.New
 	}
 	if opts.Step == nil {
 		opts.Step = func(string) {}
