@@ -12,7 +12,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 dir=$1
 runs=${2:-5}
-sections=${3:-files pack restore rewrite live postgres memory}
+sections=${3:-files pack restore rewrite live postgres crawl memory}
 wants() { case " $sections " in *" $1 "*) ;; *) return 1 ;; esac; }
 sock=$HOVIX_TEST_MARIADB_SOCKET
 sql() { mariadb --no-defaults -S "$sock" -utester -ptest-password "$@"; }
@@ -111,6 +111,33 @@ hyperfine -r 2 --prepare "$again" --export-json "$dir/pgload.json" \
   -n 'hovix restore, address changed' "$h restore $dir/p.tar.zst $dir/pgnew --url $new $to" \
   -n 'hovix restore, same address' "$h restore $dir/p.tar.zst $dir/pgnew --url $old $to" \
   -n 'pg_restore -j2' "pg_restore $pg -d hovix_bench_new -j2 $dir/p.dump" 2>/dev/null
+fi
+
+if wants crawl; then
+echo "== following the links of 5,000 pages of 20 KB, served by nginx"
+if [ ! -d "$dir/web" ]; then
+  mkdir -p "$dir/web"
+  awk -v dir="$dir/web" 'BEGIN {
+    srand(7); for (i = 0; i < 3000; i++) word[i] = sprintf("%c%c%c%c%c", 97+rand()*26, 97+rand()*26, 97+rand()*26, 97+rand()*26, 97+rand()*26)
+    for (p = 0; p < 5000; p++) {
+      f = p ? sprintf("%s/page-%d.html", dir, p) : dir "/index.html"
+      printf "<!doctype html><html lang=en><title>Page %d</title><nav>", p > f
+      for (k = 0; k < 50; k++) printf "<a href=\"/page-%d.html\">page</a> ", (p*50+k)%4999+1 > f
+      printf "</nav><main><h1>Page %d</h1>", p > f
+      for (k = 0; k < 180; k++) { printf "<p>" > f; for (w = 0; w < 15; w++) printf "%s ", word[int(rand()*3000)] > f; printf "</p>\n" > f }
+      close(f)
+    } }'
+fi
+port=$(python3 -c 'import socket; s=socket.socket(); s.bind(("127.0.0.1",0)); print(s.getsockname()[1])')
+printf 'pid %s/nginx.pid;\nerror_log %s/nginx.log;\nevents {}\nhttp { types { text/html html; } access_log %s/nginx.access; keepalive_requests 1000000; server { listen 127.0.0.1:%s; root %s/web; } }\n' "$dir" "$dir" "$dir" "$port" "$dir" > "$dir/nginx.conf"
+chmod -R a+rX "$dir"
+nginx -e "$dir/nginx.log" -c "$dir/nginx.conf"
+hyperfine -N -w 1 -r "$runs" "$h redirects gather http://127.0.0.1:$port/ --at-once 8 -o $dir/pages.csv -y" 2>/dev/null
+: > "$dir/nginx.access"
+command time -f "gather: %e s, %M kB at its peak" "$h" redirects gather "http://127.0.0.1:$port/" --at-once 8 -o "$dir/pages.csv" -y
+echo "addresses that were asked more than once:"
+awk '{print $7}' "$dir/nginx.access" | sort | uniq -d
+kill "$(cat "$dir/nginx.pid")"
 fi
 
 wants memory || exit 0

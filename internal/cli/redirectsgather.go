@@ -23,7 +23,7 @@ import (
 )
 
 type gatherFlags struct {
-	out, as        string
+	out            string
 	base           string
 	hosts, connect []string
 	documents, yes bool

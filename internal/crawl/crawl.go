@@ -103,6 +103,10 @@ type crawler struct {
 	base   string
 	robots *Robots
 
+	first    *Response // what the start answered: it is not asked again
+	firstErr error
+	firstKey string
+
 	mu      sync.Mutex
 	more    *sync.Cond
 	queue   []item
@@ -165,21 +169,26 @@ func (c *crawler) begin(ctx context.Context) error {
 	isSitemap := webpath.KindOf(strings.TrimSuffix(start.Path, ".gz")) == webpath.Asset && strings.HasSuffix(strings.TrimSuffix(start.Path, ".gz"), ".xml")
 	c.opts.NoLinks = c.opts.NoLinks || isSitemap // it was asked for itself
 	for range 6 {
-		res, err := c.client.Get(ctx, start.String(), nil)
-		if err != nil {
+		if isSitemap { // it is asked when sitemaps are read
+			break
+		}
+		res, err := c.client.Get(ctx, start.String(), IsText)
+		if res == nil {
 			return fmt.Errorf("%w: %s: %w", ErrStart, start, err)
 		}
 		if res.Location == nil || !c.hosts[strings.ToLower(res.Location.Host)] {
-			if res.Status >= 400 && !isSitemap {
+			if res.Status >= 400 {
 				return fmt.Errorf("%w: %s answers with %d %s", ErrStart, start, res.Status, http.StatusText(res.Status))
 			}
 			if res.Location != nil {
 				return fmt.Errorf("%w: %s leads to another host, %s", ErrStart, start, res.Location)
 			}
+			c.first, c.firstErr, c.firstKey = res, err, key(start)
 			break
 		}
-		if same := key(res.Location) == key(start); !same {
-			break // an ordinary redirect of the first page
+		if same := key(res.Location) == key(start); !same { // an ordinary redirect of the first page
+			c.first, c.firstErr, c.firstKey = res, err, key(start)
+			break
 		}
 		start = res.Location
 	}
@@ -209,6 +218,9 @@ func (c *crawler) begin(ctx context.Context) error {
 	}
 	if isSitemap || !c.opts.NoSitemaps {
 		c.sitemaps(ctx, start, isSitemap)
+	}
+	if isSitemap && c.res.Sitemaps == 0 && ctx.Err() == nil {
+		return fmt.Errorf("%w: %s", ErrStart, strings.Join(c.res.Notes, "; "))
 	}
 	return ctx.Err()
 }
@@ -499,6 +511,10 @@ func (c *crawler) visit(ctx context.Context, it item) (Page, []item) {
 	var res *Response
 	var err error
 	for try := 1; ; try++ {
+		if it.key == c.firstKey && try == 1 {
+			res, err = c.first, c.firstErr
+			break
+		}
 		c.pace(ctx)
 		if res, err = c.follow(ctx, at); ctx.Err() != nil {
 			return p, nil

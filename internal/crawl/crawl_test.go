@@ -111,9 +111,7 @@ func TestCrawl(t *testing.T) {
 	require.Len(t, res.Notes, 1)
 	assert.Contains(t, res.Notes[0], "gone.xml cannot be read: 404 Not Found")
 	for address, n := range s.asked {
-		if address != "/" { // asked once to see where the site answers
-			assert.Equal(t, 1, n, address)
-		}
+		assert.Equal(t, 1, n, address)
 	}
 }
 
@@ -247,6 +245,10 @@ func TestStart(t *testing.T) {
 		assert.ErrorIs(t, err, ErrStart)
 		assert.ErrorContains(t, err, says)
 	}
+	_, err := Run(t.Context(), Options{Start: s.URL + "/sitemap.xml"})
+	assert.ErrorIs(t, err, ErrStart)
+	assert.ErrorContains(t, err, "sitemap.xml cannot be read: 404 Not Found")
+	assert.Equal(t, 1, s.asked["/sitemap.xml"])
 	// The name need not point to the server yet.
 	s = serve(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
