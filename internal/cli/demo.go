@@ -241,14 +241,13 @@ func printLead(p *ui.Printer, l *demo.Lead) {
 		p.Bad("redirects: %d wrong, %d fail", n, l.Tried.Bad)
 		return
 	}
-	p.Good("all %s land on their page in one hop; no sure one is wrong; %s and %s say it all", ui.Count(int64(l.Tried.Good), "redirect", "redirects"), ui.Count(int64(len(l.Compact.Patterns)), "rule", "rules"), ui.Count(int64(l.Compact.Single), "single row", "single rows"))
-	var rows [][]string
+	p.Good("All %s land on their page in one hop; no sure one is wrong; %s and %s say it all", ui.Count(int64(l.Tried.Good), "redirect", "redirects"), ui.Count(int64(len(l.Compact.Patterns)), "rule", "rules"), ui.Count(int64(l.Compact.Single), "single row", "single rows"))
+	var rows []string
 	for _, r := range l.Doubtful {
-		rows = append(rows, []string{redirects.ScoreText(r.Score), r.From, "→ " + r.To, p.Dim(ui.Short(r.Reason, 90))})
+		rows = append(rows, r.From)
 	}
 	if len(rows) > 0 {
-		p.Section("Doubtful, for a person to look at")
-		p.Table(rows)
+		p.Warn("%s a person's look, at the top of map.csv: %s", ui.Count(int64(len(rows)), "redirect wants", "redirects want"), ui.Short(strings.Join(rows, ", "), 110))
 	}
 }
 

@@ -354,7 +354,7 @@ func (c *checker) circle(i int, path []string, back string) {
 	}
 }
 
-// askAll asks the new site for all old and new addresses, each once.
+// askAll asks the new site for all old and new addresses that are known, each once.
 func (c *checker) askAll(ctx context.Context) error {
 	want := map[string]bool{}
 	for key, rows := range c.from {
@@ -363,6 +363,11 @@ func (c *checker) askAll(ctx context.Context) error {
 			if t, ok := c.own(c.m.Rows[i].To); ok {
 				want[t.Key()] = true
 			}
+		}
+	}
+	if c.opts.Old != nil { // what rules catch must not be a page, and a page needs no row
+		for _, e := range c.opts.Old.Pages {
+			want[e.Path] = true
 		}
 	}
 	var mu sync.Mutex
@@ -476,7 +481,16 @@ func (c *checker) rules() (err error) {
 }
 
 func (c *checker) rule(i int, r *Rule) {
-	for _, key := range slices.Sorted(maps.Keys(c.live)) {
+	pages := maps.Clone(c.live)
+	for key, a := range c.asked {
+		if a.Status == http.StatusOK {
+			if pages == nil {
+				pages = map[string]bool{}
+			}
+			pages[key] = true
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(pages)) {
 		if to, caught := r.Apply(key); caught && c.set.Exact[key] == nil {
 			c.find(i, BadRule, false, "it catches %s, a page of the new site, and sends it to %s", key, to)
 			break

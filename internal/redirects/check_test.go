@@ -134,6 +134,14 @@ func TestCheckAsks(t *testing.T) {
 	for a, n := range asked {
 		assert.Equal(t, 1, n, a)
 	}
+	// Old pages that answer need no row, and must not be caught.
+	rep, err = Check(t.Context(), mapOf(t, "/p/{name},/x\n"), CheckOptions{Old: inventoryOf("/p/alive", "/kept", "/lost"), Ask: func(_ context.Context, address string) Answer {
+		return Answer{Status: map[string]int{"/p/alive": 200, "/kept": 200}[address]}
+	}})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int{BadRule: 1, BadMissing: 1}, rep.Counts)
+	assert.Contains(t, rep.Findings[0].Text, "it catches /p/alive")
+	assert.Equal(t, "/lost", rep.Findings[1].From)
 }
 
 func TestCheckFrontAndAgainst(t *testing.T) {
