@@ -27,11 +27,12 @@ lint:
 
 # Speed of the parts; scripts/bench.sh measures whole commands.
 bench:
-	$(GO) test -run '^$$' -bench . ./internal/archive ./internal/rewrite/... ./internal/database/sqltext
+	$(GO) test -run '^$$' -bench . ./internal/archive ./internal/rewrite/... ./internal/database/sqltext ./internal/crawl ./internal/redirects
 
 fuzz:
 	@for t in archive:FuzzScan rewrite:FuzzValue rewrite/serialized:FuzzRewrite rewrite/serialized:FuzzRepair dump:FuzzRewrite \
-	  database/sqltext:FuzzInsert database/sqltext:FuzzSplit database/sqltext:FuzzGate site/phpconf:FuzzParse; do \
+	  database/sqltext:FuzzInsert database/sqltext:FuzzSplit database/sqltext:FuzzGate site/phpconf:FuzzParse \
+	  redirects:FuzzTable redirects:FuzzLog webpath:FuzzNormal crawl:FuzzSitemap; do \
 	  echo "$$t"; $(GO) test -run '^$$' -fuzz "^$${t#*:}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x ./internal/$${t%:*} || exit 1; \
 	done
 

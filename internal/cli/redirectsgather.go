@@ -28,6 +28,7 @@ type gatherFlags struct {
 	hosts, connect []string
 	documents, yes bool
 	insecure       bool
+	notFound       bool
 	noRobots       bool
 	sitemapsOnly   bool
 	noSitemaps     bool
@@ -78,6 +79,7 @@ page. The inventory is a CSV file, or JSON if its name ends so.`,
 	fl.StringSliceVar(&f.hosts, "host", nil, "further names of the site (`HOSTS`); other hosts are dropped")
 	fl.StringVar(&f.base, "base-path", "", "only what is under this `PATH`")
 	fl.BoolVar(&f.documents, "documents", false, "keep documents such as PDF files, too")
+	fl.BoolVar(&f.notFound, "not-found", false, "keep addresses that are asked for but not found (404), too: what still wants a redirect")
 	fl.StringSliceVar(&f.connect, "connect", nil, "reach a host at another address (`HOST=IP:PORT`), before its name points there")
 	fl.BoolVar(&f.insecure, "any-certificate", false, "accept certificates that cannot be proved, with --connect")
 	fl.IntVar(&f.limit, "limit", 100_000, "ask at most this many addresses (`N`)")
@@ -140,7 +142,7 @@ func (a *app) gather(ctx context.Context, sources []string, f *gatherFlags) (err
 		}
 		defer func() { err = out.end(err) }()
 	}
-	g := redirects.NewGatherer(redirects.GatherOptions{Hosts: hosts, BasePath: f.base, Documents: f.documents})
+	g := redirects.NewGatherer(redirects.GatherOptions{Hosts: hosts, BasePath: f.base, Documents: f.documents, NotFound: f.notFound})
 	for _, s := range sources {
 		if err := a.gatherFrom(ctx, g, s, f, hosts); err != nil {
 			return fmt.Errorf("%s: %w", s, err)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"os"
 	"slices"
 
@@ -140,7 +141,9 @@ func (a *app) pair(ctx context.Context, oldName, newName string, f *pairFlags) e
 
 // withoutRoot takes the front page out of the old pages: it stays where it is.
 func withoutRoot(inv *redirects.Inventory, base string) *redirects.Inventory {
-	return &redirects.Inventory{Pages: slices.DeleteFunc(slices.Clone(inv.Pages), func(e redirects.Entry) bool { return e.Path == "/" || e.Path == base || e.Status >= 300 })}
+	return &redirects.Inventory{Pages: slices.DeleteFunc(slices.Clone(inv.Pages), func(e redirects.Entry) bool {
+		return e.Path == "/" || e.Path == base || e.Status >= 300 && e.Status != http.StatusNotFound
+	})}
 }
 
 func (a *app) writeMap(name string, m *redirects.Map, yes bool) error {

@@ -541,7 +541,7 @@ func (c *checker) whole() {
 	for _, e := range c.opts.Old.Pages {
 		if _, _, ok := c.set.Apply(e.Path); ok {
 			c.rep.Covered++
-		} else if !c.live[e.Path] && c.asked[e.Path].Status != http.StatusOK && e.Status < 300 {
+		} else if !c.live[e.Path] && c.asked[e.Path].Status != http.StatusOK && (e.Status < 300 || e.Status == http.StatusNotFound) {
 			missing = append(missing, e)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -16,6 +17,7 @@ type GatherOptions struct {
 	Hosts      []string // of the site; empty: those of all addresses
 	BasePath   string   // only what is under it
 	Documents  bool     // PDF files and the like too
+	NotFound   bool     // addresses that are asked for but not found (404), too
 	Everything bool     // the root, errors and redirects too
 }
 
@@ -237,6 +239,7 @@ func (g *Gatherer) Result() *Gathered {
 		case g.opts.Everything:
 		case root:
 			reason = DropRoot
+		case e.Status == http.StatusNotFound && g.opts.NotFound:
 		case e.Status >= 400:
 			reason = DropError
 		case e.Status >= 300 && e.Status != 304:

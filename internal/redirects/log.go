@@ -220,7 +220,7 @@ func (g *Gatherer) visit(visits map[string]*visit, l *logLine, p Period) {
 		visits[address] = v
 	}
 	v.answered[l.status]++
-	if l.status < 300 || l.status == 304 {
+	if l.status < 300 || l.status == 304 || l.status == 404 && g.opts.NotFound {
 		v.n++
 	}
 }
