@@ -190,6 +190,9 @@ func printReport(p *ui.Printer, name string, rep *redirects.Report, f *checkFlag
 				what += " → " + ui.Short(x.To, 40)
 			}
 			text := x.Text
+			if kind == redirects.BadMissing { // the title says it
+				text = strings.Trim(strings.TrimPrefix(text, "an old page without a row"), " ()")
+			}
 			if x.Fixed {
 				text += p.Dim(" (mended)")
 			}

@@ -212,10 +212,22 @@ func (a *app) printDoubtful(p *ui.Printer, d *pairing, n int) {
 		if len(rows) == n || r.Score >= redirects.Sure || r.Score == redirects.ByHand {
 			break
 		}
-		rows = append(rows, []string{redirects.ScoreText(r.Score), humanize.Comma(r.Visits), ui.Short(r.From, 44), "→ " + ui.Short(r.To, 40), p.Dim(ui.Short(r.Reason, 90))})
+		row := []string{redirects.ScoreText(r.Score), ui.Short(r.From, 44), "→ " + ui.Short(r.To, 40), p.Dim(ui.Short(r.Reason, 60))}
+		if d.Visits > 0 {
+			row = slices.Insert(row, 1, humanize.Comma(r.Visits))
+		}
+		rows = append(rows, row)
 	}
 	if len(rows) > 0 {
-		p.Section("Doubtful, the most visited first: score, visits, row, reason")
-		p.Table(rows, 0, 1)
+		columns := "score, row, reason"
+		if d.Visits > 0 {
+			columns = "score, visits, row, reason"
+		}
+		p.Section("Doubtful, the most visited first: " + columns)
+		if d.Visits > 0 {
+			p.Table(rows, 0, 1)
+		} else {
+			p.Table(rows, 0)
+		}
 	}
 }

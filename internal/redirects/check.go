@@ -87,18 +87,19 @@ type Report struct {
 }
 
 type checker struct {
-	opts  CheckOptions
-	m     *Map
-	rep   *Report
-	from  map[string][]int // key → rows
-	live  map[string]bool
-	near  map[string]string // slash and letter case taken away → page
-	hosts map[string]bool
-	drop  map[int]bool
-	skip  map[int]bool
-	hit   map[int]bool
-	asked map[string]Answer
-	set   *RuleSet
+	opts    CheckOptions
+	m       *Map
+	rep     *Report
+	from    map[string][]int // key → rows
+	live    map[string]bool
+	near    map[string]string // slash and letter case taken away → page
+	hosts   map[string]bool
+	drop    map[int]bool // it is not looked at any more
+	removed map[int]bool // it is not in the mended map
+	skip    map[int]bool
+	hit     map[int]bool
+	asked   map[string]Answer
+	set     *RuleSet
 }
 
 // Check looks for everything that goes wrong with redirects. It changes the rows of the
@@ -108,7 +109,7 @@ func Check(ctx context.Context, m *Map, opts CheckOptions) (*Report, error) {
 		opts.FrontShare = 0.1
 	}
 	opts.Base, opts.Top = cmp.Or(opts.Base, "/"), cmp.Or(opts.Top, 20)
-	c := &checker{opts: opts, m: m, rep: &Report{Counts: map[string]int{}, Rows: len(m.Rows)}, from: map[string][]int{}, hosts: map[string]bool{}, drop: map[int]bool{}, skip: map[int]bool{}, hit: map[int]bool{}, asked: map[string]Answer{}}
+	c := &checker{opts: opts, m: m, rep: &Report{Counts: map[string]int{}, Rows: len(m.Rows)}, from: map[string][]int{}, hosts: map[string]bool{}, drop: map[int]bool{}, removed: map[int]bool{}, skip: map[int]bool{}, hit: map[int]bool{}, asked: map[string]Answer{}}
 	for _, h := range opts.Hosts {
 		h = strings.TrimPrefix(strings.ToLower(h), "www.")
 		c.hosts[h], c.hosts["www."+h] = true, true
@@ -174,7 +175,12 @@ func (c *checker) row(i int) {
 	r := &c.m.Rows[i]
 	if isHeader(r) {
 		c.find(i, BadHeader, true, "it holds names of columns, not addresses")
-		c.drop[i] = true
+		c.drop[i], c.removed[i] = true, c.opts.Fix
+		return
+	}
+	if r.Bad != "" {
+		c.find(i, BadStatus, false, "%s", r.Bad)
+		c.skip[i] = true
 		return
 	}
 	if IsRule(r.From) {
@@ -200,7 +206,7 @@ func (c *checker) row(i int) {
 	c.encoding(i, &t)
 	if t.Key() == c.opts.Base || t.Key()+"/" == c.opts.Base {
 		c.find(i, BadRoot, true, "it leads the front page away")
-		c.drop[i] = c.opts.Fix
+		c.drop[i], c.removed[i] = c.opts.Fix, c.opts.Fix
 		return
 	}
 	switch {
@@ -279,7 +285,7 @@ func (c *checker) duplicates() {
 		for _, i := range rows[1:] {
 			if same(&c.m.Rows[first], &c.m.Rows[i]) {
 				c.find(i, BadTwice, true, "the same as line %d", c.m.Rows[first].Line)
-				c.drop[i] = c.opts.Fix
+				c.drop[i], c.removed[i] = c.opts.Fix, c.opts.Fix
 			} else {
 				c.find(i, BadContra, false, "line %d leads the same address to %s", c.m.Rows[first].Line, c.m.Rows[first].To)
 			}
@@ -346,7 +352,7 @@ func (c *checker) circle(i int, path []string, back string) {
 	switch {
 	case len(path) == 1:
 		c.find(i, BadSelf, true, "it leads to itself")
-		c.drop[i] = c.opts.Fix
+		c.drop[i], c.removed[i] = c.opts.Fix, c.opts.Fix
 	case back == path[0]:
 		c.find(i, BadLoop, false, "it leads in a circle: %s → %s", strings.Join(path, " → "), back)
 	default:
@@ -403,7 +409,7 @@ func (c *checker) target(i int) {
 	}
 	if c.live[f.Key()] || c.asked[f.Key()].Status == http.StatusOK {
 		c.find(i, BadLive, true, "the old address is a page of the new site, which nobody could read any more")
-		c.drop[i] = c.opts.Fix
+		c.drop[i], c.removed[i] = c.opts.Fix, c.opts.Fix
 		return
 	}
 	t, own := c.own(r.To)
@@ -510,7 +516,7 @@ func (c *checker) rule(i int, r *Rule) {
 		}
 		if t, own := c.own(to); own && !c.live[t.Key()] && webpath.KindOf(t.Path) == webpath.Page {
 			if bad++; bad == 1 {
-				first = e.Path + " → " + to
+				first = e.Path
 			}
 		}
 	}
@@ -579,7 +585,7 @@ func (c *checker) finish() {
 		m := *c.m
 		m.Rows = nil
 		for i, r := range c.m.Rows {
-			if !c.drop[i] || IsRule(r.From) {
+			if !c.removed[i] {
 				m.Rows = append(m.Rows, r)
 			}
 		}

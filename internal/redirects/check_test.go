@@ -56,6 +56,8 @@ ftp://x/y,/new/ok,,
 /alive/{rest},/new/{rest},,
 /bad/{thing},/new,,
 /out,https://other.example/x,,
+/odd,/new/ok,200,
+from,to,status,
 `
 
 func TestCheck(t *testing.T) {
@@ -70,15 +72,15 @@ func TestCheck(t *testing.T) {
 	}
 	rep, got := check(false)
 	assert.Equal(t, map[string][]string{
-		BadHeader: {"old"}, BadRoot: {"/"}, BadSelf: {"/self"}, BadLoop: {"/loop-a", "/loop-b", "/into"}, BadChain: {"/c1", "/c2"}, BadTwice: {"/ok"}, BadContra: {"/ok2"}, BadLive: {"/alive"},
+		BadHeader: {"old", "from"}, BadRoot: {"/"}, BadSelf: {"/self"}, BadLoop: {"/loop-a", "/loop-b", "/into"}, BadChain: {"/c1", "/c2"}, BadTwice: {"/ok"}, BadContra: {"/ok2"}, BadLive: {"/alive"},
 		BadTarget: {"/gone"}, BadVariant: {"/slash"}, BadFragment: {"/frag#part"}, BadForm: {"https://old.example/abs", "noslash"}, BadEncoding: {"/twice%2520x", "/l%E9t"},
-		BadStatus: {"/dead", "/nothing"}, BadAddress: {"ftp://x/y"}, BadDoubtful: {"/doubt"}, BadRule: {"/rule/{name}", "/alive/{rest}", "/bad/{thing}"}, BadMissing: {"/forgotten"},
+		BadStatus: {"/dead", "/nothing", "/odd"}, BadAddress: {"ftp://x/y"}, BadDoubtful: {"/doubt"}, BadRule: {"/rule/{name}", "/alive/{rest}", "/bad/{thing}"}, BadMissing: {"/forgotten"},
 	}, got)
 	for _, f := range rep.Findings {
 		assert.NotEmpty(t, f.Text)
 		switch f.From {
 		case "/rule/{name}":
-			assert.Contains(t, f.Text, "1 known address to pages that are not there, such as /rule/lost → /new/lost")
+			assert.Contains(t, f.Text, "1 known address to pages that are not there, such as /rule/lost")
 		case "/alive/{rest}":
 			assert.Contains(t, f.Text, "it catches /alive/x, a page of the new site")
 		case "/c1":
@@ -105,6 +107,10 @@ func TestCheck(t *testing.T) {
 	assert.Equal(t, "/new/ok", to["/abs"])
 	assert.Equal(t, "/new/ok", to["/frag"])
 	assert.Equal(t, "/new/nowhere", to["/gone"], "what needs a person stays")
+	assert.Contains(t, to, "ftp://x/y")
+	var text strings.Builder
+	require.NoError(t, rep.Map.Write(&text))
+	assert.Contains(t, text.String(), "/odd,/new/ok,200,", "what cannot be read stays as it is")
 }
 
 func TestCheckAsks(t *testing.T) {

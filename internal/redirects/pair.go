@@ -325,7 +325,7 @@ func (p *pairer) compete() {
 		}
 		if f.bare != c.to.bare {
 			c.score = min(c.score, 0.75)
-			c.why = append(c.why, "another page leads there more surely")
+			c.why = append(c.why, "another page claims it")
 		}
 	}
 }
@@ -340,7 +340,7 @@ func (p *pairer) rows() {
 			row.To, row.Score = list[0].to.entry.Path, p.settle(list)
 			row.Reason = strings.Join(list[0].why, "; ")
 			if row.Score < list[0].score {
-				row.Reason += "; another page is nearly as like"
+				row.Reason += "; a close second"
 			}
 		} else {
 			row.To, row.Score, row.Reason = p.nearest(f)

@@ -144,7 +144,7 @@ func TestScore(t *testing.T) {
 	assert.Less(t, pair(Entry{Path: "/report-2019", Title: "Annual report 2019"}, Entry{Path: "/reports/report-2020", Title: "Annual report 2020"}).Score, 0.6, "another year")
 	r := pair(Entry{Path: "/x/winter-talks", Title: "Winter talks"}, Entry{Path: "/y/winter-talks", Title: "Winter talks"}, Entry{Path: "/z/winter-talks", Title: "Winter talks"})
 	assert.Less(t, r.Score, Sure)
-	assert.Contains(t, r.Reason, "another page is nearly as like")
+	assert.Contains(t, r.Reason, "a close second")
 	r = pair(Entry{Path: "/nothing/like-it"}, Entry{Path: "/other/thing"})
 	assert.Equal(t, "/", r.To)
 	assert.Contains(t, r.Reason, "last resort")

@@ -18,8 +18,10 @@ type Row struct {
 	Score  float64 // 0 to 1, how sure the pair is; -1: a person has set it
 	Reason string
 	Visits int64
-	Line   int      // in the file, from 1
-	More   []string // the cells of further columns, in the order of Map.More
+	Line   int               // in the file, from 1
+	More   []string          // the cells of further columns, in the order of Map.More
+	Bad    string            // what is wrong with its cells; such a row leads nowhere
+	unread map[string]string // cells that cannot be read, as they stand, by column
 }
 
 // ByHand is the score of a row that a person has set.
@@ -88,10 +90,7 @@ func ReadMap(r io.Reader) (*Map, error) {
 				return nil, fmt.Errorf("%w: line %d has neither names of columns nor two addresses; the columns are %s", ErrNoMap, line, strings.Join(Columns, ", "))
 			}
 		}
-		row, err := readRow(cells, at)
-		if err != nil {
-			return nil, fmt.Errorf("line %d: %w", line, err)
-		}
+		row := readRow(cells, at)
 		row.Line = line
 		for _, i := range more {
 			row.More = append(row.More, cell(cells, i))
@@ -183,31 +182,43 @@ func cell(cells []string, i int) string {
 	return ""
 }
 
-func readRow(cells []string, at map[string]int) (r Row, err error) {
+// readRow reads a row. A cell that cannot be read is kept as it stands, and the row is
+// bad: check tells of it.
+func readRow(cells []string, at map[string]int) (r Row) {
 	get := func(column string) string {
 		if i, ok := at[column]; ok {
 			return strings.TrimSpace(cell(cells, i))
 		}
 		return ""
 	}
+	bad := func(column, format string, args ...any) {
+		if r.unread == nil {
+			r.unread = map[string]string{}
+		}
+		r.unread[column] = get(column)
+		r.Bad = fmt.Sprintf(format, args...)
+	}
+	var err error
 	r.From, r.To, r.Reason = get("from"), get("to"), get("reason")
-	if s := get("status"); s != "" {
-		if r.Status, err = strconv.Atoi(s); err != nil || !slices.Contains(Statuses, r.Status) {
-			return r, fmt.Errorf("%w: the status %q is none of 301, 302, 307, 308 and 410", ErrNoMap, s)
+	if s := get("visits"); s != "" {
+		if r.Visits, err = count(s); err != nil || r.Visits < 0 {
+			bad("visits", "%q visits is no number", s)
 		}
 	}
 	r.Score = ByHand
 	if s := strings.ReplaceAll(get("score"), ",", "."); s != "" {
 		if r.Score, err = strconv.ParseFloat(s, 64); err != nil || r.Score < 0 || r.Score > 1 {
-			return r, fmt.Errorf("%w: the score %q is no number from 0 to 1", ErrNoMap, s)
+			r.Score = ByHand
+			bad("score", "the score %q is no number from 0 to 1", s)
 		}
 	}
-	if s := strings.NewReplacer(".", "", ",", "", " ", "", "\u00a0", "").Replace(get("visits")); s != "" {
-		if r.Visits, err = strconv.ParseInt(s, 10, 64); err != nil || r.Visits < 0 {
-			return r, fmt.Errorf("%w: %q visits is no number", ErrNoMap, get("visits"))
+	if s := get("status"); s != "" {
+		if r.Status, err = strconv.Atoi(s); err != nil || !slices.Contains(Statuses, r.Status) {
+			r.Status = 0
+			bad("status", "the status %q is none of 301, 302, 307, 308 and 410", s)
 		}
 	}
-	return r, nil
+	return r
 }
 
 // Write writes the map in its format, with the columns where they stood.
@@ -263,6 +274,9 @@ func (r *Row) cells(order, more []string) (out []string) {
 			if i := slices.Index(more, c); i >= 0 {
 				v = cell(r.More, i)
 			}
+		}
+		if text, ok := r.unread[c]; ok {
+			v = text
 		}
 		out = append(out, v)
 	}

@@ -30,14 +30,17 @@ func TestMapsAsPeopleLeaveThem(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []Row{{From: "/a", To: "/b", Status: 301, Score: ByHand, Line: 1, More: []string{"note"}}, {From: "/c", Status: 410, Score: ByHand, Line: 2, More: []string{"gone"}}}, m.Rows)
 
-	for content, says := range map[string]string{
-		"name,age\nx,1\n":                 "neither names of columns nor two addresses",
-		"from,to,status\n/a,/b,200\n":     `line 2: not a redirect map: the status "200" is none of 301`,
-		"from,to,score\n/a,/b,2\n":        "no number from 0 to 1",
-		"from,to,visits\n/a,/b,many\n":    "no number",
-		"from,to\n/a,/b\n\n/c,/d,x\n\x00": "NUL",
-	} {
+	for content, says := range map[string]string{"name,age\nx,1\n": "neither names of columns nor two addresses", "from,to\n/a,/b\n\n/c,/d,x\n\x00": "NUL"} {
 		_, err := ReadMap(strings.NewReader(content))
 		assert.ErrorContains(t, err, says, content)
 	}
+	// Cells that cannot be read are told of by check, and stay.
+	m, err = ReadMap(strings.NewReader("from,to,status,score,visits\n/a,/b,200,,\n/a,/b,,2,\n/a,/b,,,many\n"))
+	require.NoError(t, err)
+	for i, says := range []string{`the status "200" is none of 301`, "no number from 0 to 1", "no number"} {
+		assert.Contains(t, m.Rows[i].Bad, says)
+	}
+	b.Reset()
+	require.NoError(t, m.Write(&b))
+	assert.Equal(t, "from,to,status,score,visits,reason\n/a,/b,200,,0,\n/a,/b,301,2,0,\n/a,/b,301,,many,\n", b.String())
 }

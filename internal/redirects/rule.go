@@ -162,6 +162,9 @@ func NewRuleSet(m *Map) (*RuleSet, error) {
 	s := &RuleSet{Exact: map[string]*Row{}}
 	for i := range m.Rows {
 		row := &m.Rows[i]
+		if row.Bad != "" {
+			continue
+		}
 		if IsRule(row.From) {
 			r, err := ParseRule(row.From, row.To, row.status())
 			if err != nil {

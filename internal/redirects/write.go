@@ -128,6 +128,10 @@ func (w *ruleWriter) sort(m *Map) error {
 	seen := map[string]bool{}
 	for i := range m.Rows {
 		row := &m.Rows[i]
+		if row.Bad != "" {
+			w.skip(row.From, row.Bad)
+			continue
+		}
 		if IsRule(row.From) {
 			r, err := ParseRule(row.From, w.absolute(row.To), row.status())
 			if err != nil {
