@@ -50,7 +50,7 @@ func TestLists(t *testing.T) {
 // What does not belong into an inventory is dropped and counted.
 func TestDropped(t *testing.T) {
 	g := NewGatherer(GatherOptions{Hosts: []string{"old.example"}, BasePath: "/site"})
-	for _, a := range []string{"/site/", "/site/a", "/site/a", "https://www.old.example/site/a?gclid=1", "https://else.example/site/a", "/other", "/site/x.jpg", "/site/x.pdf", "/site/feed", "/site/wp-login.php", "", "/site/b?print=1"} {
+	for _, a := range []string{"/site/", "/site/a", "/site/a", "https://www.old.example/site/a?gclid=1", "https://else.example/site/a", "/other", "/site/x.jpg", "/site/x.pdf", "/site/feed", "/site/wp-login.php", "/site/robots.txt", "", "/site/b?print=1"} {
 		g.Add(a, Entry{Sources: []string{"list"}, Visits: 1})
 	}
 	g.Add("/site/broken", Entry{Status: 500})
@@ -58,7 +58,7 @@ func TestDropped(t *testing.T) {
 	g.Add("/site/b?print=1", Entry{Canonical: "/site/b", Sources: []string{"links"}})
 	g.Add("/site/b", Entry{Sources: []string{"links"}})
 	res := g.Result()
-	assert.Equal(t, map[string]int64{DropRoot: 1, DropTwice: 1, DropTracking: 1, DropHost: 1, DropBase: 1, DropAsset: 2, DropDocument: 1, DropInside: 1, DropNone: 1, DropError: 1, DropRedirect: 1, DropCanonical: 1}, res.Dropped)
+	assert.Equal(t, map[string]int64{DropRoot: 1, DropTwice: 1, DropTracking: 1, DropHost: 1, DropBase: 1, DropAsset: 2, DropDocument: 1, DropInside: 2, DropNone: 1, DropError: 1, DropRedirect: 1, DropCanonical: 1}, res.Dropped)
 	assert.Equal(t, []string{"/site/a", "/site/b"}, paths(res))
 	assert.Equal(t, []int64{3, 1}, []int64{res.Pages[0].Visits, res.Pages[1].Visits}, "the visits of other addresses are its page's")
 

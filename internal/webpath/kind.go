@@ -25,7 +25,7 @@ var (
 )
 
 // inside are names of programs' own addresses, of the systems that Hovix knows.
-var inside = set("wp-login.php wp-cron.php wp-comments-post.php wp-trackback.php wp-signup.php wp-activate.php xmlrpc.php")
+var inside = set("wp-login.php wp-cron.php wp-comments-post.php wp-trackback.php wp-signup.php wp-activate.php xmlrpc.php robots.txt ads.txt security.txt")
 
 func set(words string) map[string]bool {
 	out := map[string]bool{}
