@@ -87,7 +87,7 @@ func (a *app) demo(ctx context.Context, args []string, f *demoFlags) error {
 	if err != nil {
 		return err
 	}
-	if !rep.Comparison.Good() || rep.Lead != nil && len(rep.Lead.Wrong)+len(rep.Lead.Unknown)+rep.Lead.Tried.Bad > 0 {
+	if !rep.Comparison.Good() || rep.Lead != nil && !rep.Lead.Good() {
 		a.status = exitFailed
 	}
 	if a.json {
@@ -237,8 +237,8 @@ func printLead(p *ui.Printer, l *demo.Lead) {
 	if l == nil {
 		return
 	}
-	if n := len(l.Wrong) + len(l.Unknown); n > 0 || l.Tried.Bad > 0 {
-		p.Bad("redirects: %d wrong, %d fail", n, l.Tried.Bad)
+	if !l.Good() {
+		p.Bad("redirects: %d wrong, %d missing, %d fail", len(l.Wrong)+len(l.Unknown), len(l.Missing), l.Tried.Bad)
 		return
 	}
 	p.Good("All %s land on their page in one hop; no sure one is wrong; %s and %s say it all", ui.Count(int64(l.Tried.Good), "redirect", "redirects"), ui.Count(int64(len(l.Compact.Patterns)), "rule", "rules"), ui.Count(int64(l.Compact.Single), "single row", "single rows"))

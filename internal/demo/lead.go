@@ -31,7 +31,14 @@ type Lead struct {
 	Right    int                `json:"right"`   // rows that the key confirms
 	Wrong    []string           `json:"wrong"`   // sure rows that it does not
 	Unknown  []string           `json:"unknown"` // rows that it does not hold
+	Missing  []string           `json:"missing"` // pages of the key without a row
 	Files    []string           `json:"files"`   // that were written
+}
+
+// Good reports whether every page of the key has a row, no sure row is wrong, and all
+// rows do on a server what they say.
+func (l *Lead) Good() bool {
+	return len(l.Wrong)+len(l.Unknown)+len(l.Missing)+l.Tried.Bad == 0
 }
 
 // Led answers old addresses with their redirects, and leaves the others to next.
@@ -180,6 +187,11 @@ func (t *tour) judge(m *redirects.Map) {
 			l.Unknown = append(l.Unknown, r.From)
 		case sure:
 			l.Wrong = append(l.Wrong, r.From)
+		}
+	}
+	for from := range t.key {
+		if !slices.ContainsFunc(m.Rows, func(r redirects.Row) bool { return r.From == from }) {
+			l.Missing = append(l.Missing, from)
 		}
 	}
 }

@@ -27,13 +27,10 @@ func TestPagesOfWordPress(t *testing.T) {
 		require.NoError(t, err, "%s", out)
 		return out
 	}
-	s, err := site.Open(folder)
-	require.NoError(t, err)
-	for _, c := range []struct{ structure, category string }{
-		{"", ""}, {"/%postname%/", ""}, {"/%year%/%monthnum%/%day%/%postname%/", ""}, {"/%year%/%monthnum%/%postname%", "topics"}, {"/archives/%post_id%", ""},
-		{"/blog/%category%/%postname%/", ""}, {"/%category%/%post_id%-%postname%.html", "/themes/"}, {"/%author%/%year%/%hour%-%minute%-%second%/%postname%/", ""}, {"/index.php/%year%/%postname%/", ""},
-	} {
-		php(c.structure, c.category)
+	compare := func(c string) {
+		t.Helper()
+		s, err := site.Open(folder)
+		require.NoError(t, err)
 		want := map[string]string{}
 		require.NoError(t, json.Unmarshal(php("--", ""), &want))
 		require.Greater(t, len(want), 10)
@@ -55,6 +52,16 @@ func TestPagesOfWordPress(t *testing.T) {
 		for p := range got {
 			gotPaths = append(gotPaths, p)
 		}
-		assert.ElementsMatch(t, wantPaths, gotPaths, "%q", c.structure)
+		assert.ElementsMatch(t, wantPaths, gotPaths, "%q", c)
 	}
+	for _, c := range []struct{ structure, category string }{
+		{"", ""}, {"/%postname%/", ""}, {"/%year%/%monthnum%/%day%/%postname%/", ""}, {"/%year%/%monthnum%/%postname%", "topics"}, {"/archives/%post_id%", ""},
+		{"/blog/%category%/%postname%/", ""}, {"/%category%/%post_id%-%postname%.html", "/themes/"}, {"/%author%/%year%/%hour%-%minute%-%second%/%postname%/", ""}, {"/index.php/%year%/%postname%/", ""},
+	} {
+		php(c.structure, c.category)
+		compare(c.structure)
+	}
+	// A network: all its members, each below its path.
+	testenv.WordPressNetwork(t, folder, "http://localhost/blog")
+	compare("network")
 }

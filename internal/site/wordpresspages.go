@@ -49,19 +49,56 @@ type wpSite struct {
 // permalink settings give them (WordPress developer documentation: Settings Permalinks,
 // get_permalink, get_page_uri, get_term_link, get_author_posts_url).
 func (wordpress) Pages(ctx context.Context, prefix, base string, rows Rows, yield func(WebPage)) ([]string, error) {
-	w := &wpSite{base: base, options: map[string]string{}, byID: map[int64]*wpPost{}, terms: map[int64]*wpTerm{}, byTerm: map[string]map[int64]*wpTerm{}, of: map[int64][]*wpTerm{},
-		authors: map[int64]string{}, writes: map[int64]bool{}, others: map[string]int64{}}
-	if err := w.read(ctx, prefix, rows); err != nil {
+	members, err := wpMembers(ctx, prefix, rows)
+	if err != nil {
 		return nil, err
 	}
+	var notes []string
+	for _, m := range append([]wpMember{{prefix, base}}, members...) {
+		w := &wpSite{base: m.base, options: map[string]string{}, byID: map[int64]*wpPost{}, terms: map[int64]*wpTerm{}, byTerm: map[string]map[int64]*wpTerm{}, of: map[int64][]*wpTerm{},
+			authors: map[int64]string{}, writes: map[int64]bool{}, others: map[string]int64{}}
+		if err := w.read(ctx, m.prefix, rows); err != nil {
+			return nil, err
+		}
+		w.pages(yield)
+		notes = append(notes, w.notes()...)
+	}
+	return notes, nil
+}
+
+// wpMember is a site of a network.
+type wpMember struct{ prefix, base string }
+
+// wpMembers lists the further sites of a network. One with a host name of its own has it
+// before its paths.
+func wpMembers(ctx context.Context, prefix string, rows Rows) (list []wpMember, err error) {
+	main := ""
+	err = rows(ctx, prefix+"blogs", []string{"blog_id", "domain", "path", "archived", "spam", "deleted"}, func(v []string) error {
+		id := number(v[0])
+		if id == 1 {
+			main = v[1]
+		}
+		if id == 1 || number(v[3])+number(v[4])+number(v[5]) > 0 {
+			return nil
+		}
+		base := strings.TrimSuffix(v[2], "/")
+		if v[1] != main {
+			base = "https://" + v[1] + base
+		}
+		list = append(list, wpMember{fmt.Sprintf("%s%d_", prefix, id), base})
+		return nil
+	})
+	return list, err
+}
+
+func (w *wpSite) pages(yield func(WebPage)) {
 	for _, p := range w.posts {
 		if w.options["show_on_front"] == "page" && strconv.FormatInt(p.id, 10) == w.options["page_on_front"] {
 			continue // it is the front page
 		}
-		yield(WebPage{Path: base + w.link(p), Title: p.title, Modified: p.modified, Words: p.words, Fingerprint: p.sketch})
+		yield(WebPage{Path: w.base + w.link(p), Title: p.title, Modified: p.modified, Words: p.words, Fingerprint: p.sketch})
 	}
 	w.archives(yield)
-	return w.notes(), nil
 }
 
 func (w *wpSite) read(ctx context.Context, prefix string, rows Rows) error {

@@ -3,7 +3,7 @@
 // them, prints where WordPress says that its pages are, as JSON: path => title.
 [, $folder, $structure, $category] = $argv;
 $_SERVER['HTTP_HOST'] = 'localhost';
-$_SERVER['REQUEST_URI'] = '/';
+$_SERVER['REQUEST_URI'] = '/blog/';
 require "$folder/wp-load.php";
 if ($structure !== '--') {
     update_option('permalink_structure', $structure);
@@ -26,20 +26,33 @@ $out = [];
 $add = function ($url, $title) use (&$out) {
     $out[preg_replace('~^https?://[^/]+~', '', $url)] = html_entity_decode($title, ENT_QUOTES | ENT_HTML5);
 };
-foreach (get_posts(['post_type' => ['post', 'page'], 'numberposts' => -1, 'post_status' => 'publish']) as $p) {
-    if (!(get_option('show_on_front') === 'page' && (int) get_option('page_on_front') === $p->ID)) {
-        $add(get_permalink($p), $p->post_title);
-    }
-}
-foreach (['category', 'post_tag'] as $taxonomy) {
-    foreach (get_terms(['taxonomy' => $taxonomy, 'hide_empty' => true]) as $t) {
-        if ($t->count > 0) {
-            $add(get_term_link($t), $t->name);
+$list = function () use ($add) {
+    foreach (get_posts(['post_type' => ['post', 'page'], 'numberposts' => -1, 'post_status' => 'publish']) as $p) {
+        if (!(get_option('show_on_front') === 'page' && (int) get_option('page_on_front') === $p->ID)) {
+            $add(get_permalink($p), $p->post_title);
         }
     }
-}
-foreach (get_users(['has_published_posts' => ['post']]) as $u) {
-    $add(get_author_posts_url($u->ID, $u->user_nicename), $u->user_nicename);
+    foreach (['category', 'post_tag'] as $taxonomy) {
+        foreach (get_terms(['taxonomy' => $taxonomy, 'hide_empty' => true]) as $t) {
+            if ($t->count > 0) {
+                $add(get_term_link($t), $t->name);
+            }
+        }
+    }
+    foreach (get_users(['has_published_posts' => ['post']]) as $u) {
+        $add(get_author_posts_url($u->ID, $u->user_nicename), $u->user_nicename);
+    }
+};
+if (is_multisite()) {
+    foreach (get_sites() as $member) {
+        switch_to_blog($member->blog_id);
+        $GLOBALS['wp_rewrite']->init();
+        create_initial_taxonomies();
+        $list();
+        restore_current_blog();
+    }
+} else {
+    $list();
 }
 ksort($out);
 echo json_encode($out);
