@@ -495,9 +495,14 @@ func (w *ruleWriter) iis() error {
 	}
 	w.line("      </rewriteMaps>\n      <rules>")
 	for _, status := range Statuses {
-		if used[status] {
-			w.line("        <rule name=\"hovix %[1]d\" stopProcessing=\"true\">\n          <match url=\".*\" />\n          <conditions>\n            <add input=\"{hovix %[1]d:{UNENCODED_URL}}\" pattern=\"(.+)\" />\n          </conditions>\n          %[2]s\n        </rule>", status, iisAction(status, "{C:1}"))
+		if !used[status] {
+			continue
 		}
+		if slices.ContainsFunc(w.rows, func(e exact) bool { return e.status == status && e.has }) {
+			w.iisLookup(fmt.Sprintf("hovix %d with query", status), status, fmt.Sprintf(`<add input="{hovix %d:{UNENCODED_URL}}" pattern="(.+)" />`, status))
+		}
+		// The path alone is looked up by what the condition before has found.
+		w.iisLookup(fmt.Sprintf("hovix %d", status), status, `<add input="{UNENCODED_URL}" pattern="^([^?]+)" />`, fmt.Sprintf(`<add input="{hovix %d:{C:1}}" pattern="(.+)" />`, status))
 	}
 	for i, r := range w.rules {
 		end := `(?:\?.*)?$`
@@ -509,6 +514,11 @@ func (w *ruleWriter) iis() error {
 	}
 	w.line("      </rules>\n    </rewrite>\n  </system.webServer>\n</configuration>")
 	return w.err
+}
+
+// iisLookup writes a rule that looks an address up in the map of its status.
+func (w *ruleWriter) iisLookup(name string, status int, conditions ...string) {
+	w.line("        <rule name=\"%s\" stopProcessing=\"true\">\n          <match url=\".*\" />\n          <conditions>\n            %s\n          </conditions>\n          %s\n        </rule>", name, strings.Join(conditions, "\n            "), iisAction(status, "{C:1}"))
 }
 
 // iisAction is what a rule does. The module knows no 308; 301 is what it says of
