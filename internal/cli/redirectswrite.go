@@ -77,6 +77,11 @@ func (a *app) writeRules(name string, f *writeFlags) error {
 		return err
 	}
 	a.findings(int64(len(res.Skipped)))
+	for i, name := range res.Files {
+		if res.Files[i] = f.out + name; f.target == "static" {
+			res.Files[i] = filepath.Join(f.out, filepath.FromSlash(name))
+		}
+	}
 	d := written{f.out, f.target, res}
 	toStdout := f.out == "" || f.out == "-"
 	switch {
@@ -182,11 +187,11 @@ func printWritten(p *ui.Printer, d *written, name string) {
 	if d.Rules.Rules > 0 {
 		p.Field("Rules", humanize.Comma(int64(d.Rules.Rules)))
 	}
-	if n := len(d.Files); n > 1 {
+	if n := len(d.Files); n > 1 && where == d.Output {
 		if d.For == "static" {
 			p.Field("Files", humanize.Comma(int64(n)))
 		} else {
-			p.Field("Also", where+d.Files[n-1])
+			p.Field("Also", d.Files[n-1])
 		}
 	}
 	if len(d.Skipped) > 0 {

@@ -1,6 +1,7 @@
 package redirects
 
 import (
+	"bufio"
 	"cmp"
 	"encoding/json"
 	"errors"
@@ -30,7 +31,7 @@ type Entry struct {
 
 // Inventory is the pages of a site.
 type Inventory struct {
-	Pages []Entry `json:"pages"`
+	Pages []Entry `json:"pages,omitempty"`
 }
 
 // InventoryColumns are the columns of an inventory in their order.
@@ -79,7 +80,12 @@ func (inv *Inventory) sort() {
 // somebody made, with any columns. What is dropped of it is counted.
 func ReadInventory(r io.Reader) (*Inventory, *Gathered, error) {
 	g := NewGatherer(GatherOptions{Documents: true, Everything: true})
-	if err := g.List(r); err != nil {
+	b := bufio.NewReader(r)
+	read := g.List
+	if head, _ := b.Peek(1); len(head) == 1 && head[0] == '{' {
+		read = g.JSON
+	}
+	if err := read(b); err != nil {
 		return nil, nil, err
 	}
 	res := g.Result()
