@@ -6,7 +6,6 @@ import (
 	"net/url"
 	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -112,8 +111,7 @@ type crawler struct {
 	taken   map[uint64]struct{} // of an earlier run
 	queries map[uint64]int
 	res     Result
-	slot    time.Time // of the next request
-	hold    time.Time // the server asked for a pause until then
+	pace    Pace
 	journal *journal
 }
 

@@ -293,3 +293,22 @@ func BenchmarkCrawl(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.N*pages)/b.Elapsed().Seconds(), "pages/s")
 }
+
+func TestPace(t *testing.T) {
+	var p Pace
+	start := time.Now()
+	for range 100 {
+		p.Wait(t.Context())
+	}
+	assert.Less(t, time.Since(start), time.Second, "without a rate all pass")
+	p.Rate(50)
+	start = time.Now()
+	for range 6 {
+		p.Wait(t.Context())
+	}
+	assert.GreaterOrEqual(t, time.Since(start), 95*time.Millisecond, "five pauses of 20 ms")
+	p.Hold(time.Hour)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	p.Wait(ctx) // it does not outlast its context
+}

@@ -62,6 +62,7 @@ func (c *crawler) begin(ctx context.Context) error {
 		c.base = "/"
 	}
 	c.askRobots(ctx)
+	c.pace.Rate(c.opts.Rate)
 	if c.opts.Journal != "" {
 		if c.journal, err = openJournal(c.opts.Journal, c.res.Origin); err != nil {
 			return err

@@ -11,36 +11,6 @@ import (
 	"time"
 )
 
-// pace waits for the turn of a request.
-func (c *crawler) pace(ctx context.Context) {
-	c.mu.Lock()
-	now := time.Now()
-	at := c.hold
-	if c.opts.Rate > 0 {
-		if c.slot.Before(now) {
-			c.slot = now
-		}
-		if c.slot.After(at) {
-			at = c.slot
-		}
-		c.slot = c.slot.Add(time.Duration(float64(time.Second) / c.opts.Rate))
-	}
-	c.mu.Unlock()
-	wait(ctx, at.Sub(now))
-}
-
-func wait(ctx context.Context, d time.Duration) {
-	if d <= 0 {
-		return
-	}
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-	case <-ctx.Done():
-	}
-}
-
 // tries is how often an address is asked whose server is busy or does not answer.
 const tries = 3
 
@@ -59,7 +29,7 @@ func (c *crawler) visit(ctx context.Context, it item) (Page, []item) {
 			res, err = c.first, c.firstErr
 			break
 		}
-		c.pace(ctx)
+		c.pace.Wait(ctx)
 		if res, err = c.follow(ctx, at); ctx.Err() != nil {
 			return p, nil
 		}
@@ -87,11 +57,7 @@ func (c *crawler) pause(res *Response, try int) {
 			d = min(time.Duration(s)*time.Second, 30*time.Second)
 		}
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if until := time.Now().Add(d); until.After(c.hold) {
-		c.hold = until
-	}
+	c.pace.Hold(d)
 }
 
 // follow asks an address, at another scheme or host of the same site if it leads there.

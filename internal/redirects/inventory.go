@@ -125,8 +125,7 @@ func recognise(rows [][]string) (c tableColumns, header bool, err error) {
 		return nil, false, fmt.Errorf("%w: it is empty", ErrNotTable)
 	}
 	for i, name := range rows[0] {
-		name = strings.ToLower(strings.Join(strings.FieldsFunc(name, func(r rune) bool { return strings.ContainsRune(" \t_-\u00a0", r) }), " "))
-		name = strings.TrimSuffix(name, " 1") // where a page could have several
+		name = strings.TrimSuffix(plainName(name), " 1") // where a page could have several
 		for column, names := range listColumns {
 			if _, has := c[column]; !has && slices.Contains(names, name) && !looksLikeAddress(rows[0][i]) {
 				c[column] = i

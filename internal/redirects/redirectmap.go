@@ -48,9 +48,14 @@ var columnNames = map[string][]string{
 	"visits": {"visits", "hits", "views", "pageviews", "sessions", "clicks"},
 }
 
+// plainName gives the name of a column in small letters, its words parted by spaces.
+func plainName(name string) string {
+	return strings.ToLower(strings.Join(strings.FieldsFunc(name, func(r rune) bool { return strings.ContainsRune(" \t_-\u00a0", r) }), " "))
+}
+
 // columnOf gives the column that a name in a header row means; "" if none.
 func columnOf(name string) string {
-	name = strings.ToLower(strings.Join(strings.FieldsFunc(name, func(r rune) bool { return strings.ContainsRune(" \t_-\u00a0", r) }), " "))
+	name = plainName(name)
 	for column, names := range columnNames {
 		if slices.Contains(names, name) {
 			return column

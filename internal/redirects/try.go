@@ -74,6 +74,7 @@ func Try(ctx context.Context, m *Map, opts TryOptions) (*Tried, error) {
 	}
 	list := trials(m, set, opts.Examples)
 	t := &tryer{opts: opts, site: site, kept: map[string]Trial{}, left: len(list)}
+	t.pace.Rate(opts.Rate)
 	if opts.Progress != "" {
 		if err := t.resume(); err != nil {
 			return nil, err
@@ -92,7 +93,7 @@ func Try(ctx context.Context, m *Map, opts TryOptions) (*Tried, error) {
 			continue
 		}
 		g.Go(func() error {
-			t.pace(ctx)
+			t.pace.Wait(ctx)
 			if t.try(ctx, w); ctx.Err() != nil {
 				return context.Cause(ctx)
 			}
@@ -142,10 +143,10 @@ type tryer struct {
 	site *url.URL
 	kept map[string]Trial
 	file *os.File
+	pace crawl.Pace
 
 	mu   sync.Mutex
 	left int
-	slot time.Time
 }
 
 // resume takes the results of an earlier run.
@@ -191,25 +192,6 @@ func (t *tryer) done(w *Trial) error {
 		_, err = t.file.Write(append(b, '\n'))
 	}
 	return err
-}
-
-// pace waits for the turn of a row.
-func (t *tryer) pace(ctx context.Context) {
-	if t.opts.Rate <= 0 {
-		return
-	}
-	t.mu.Lock()
-	now := time.Now()
-	if t.slot.Before(now) {
-		t.slot = now
-	}
-	wait := t.slot.Sub(now)
-	t.slot = t.slot.Add(time.Duration(float64(time.Second) / t.opts.Rate))
-	t.mu.Unlock()
-	select {
-	case <-time.After(wait):
-	case <-ctx.Done():
-	}
 }
 
 // try asks for one address and follows it to its end.
