@@ -70,8 +70,8 @@ func NewClient(opts ClientOptions) *Client {
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 }
 
-// connectTo finds where a name is to be connected to: under its name with the port, or
-// its name alone.
+// connectTo finds where a name is to be connected to: under its name with the port, its
+// name alone, or that of its twin.
 func connectTo(connect map[string]string, addr string) string {
 	if len(connect) == 0 {
 		return ""
@@ -84,6 +84,13 @@ func connectTo(connect map[string]string, addr string) string {
 		return ""
 	}
 	to, ok := connect[host]
+	if !ok { // the twin with or without www
+		if bare, cut := strings.CutPrefix(host, "www."); cut {
+			to, ok = connect[bare]
+		} else {
+			to, ok = connect["www."+host]
+		}
+	}
 	if !ok {
 		return ""
 	}
