@@ -112,6 +112,8 @@ func TestGatherDemo(t *testing.T) {
 	got["sitemap"] = gather(t, demo.OldAddress.String()+"/sitemap.xml", "--connect", host+"="+at)
 	got["folder"], got["archive"] = gather(t, filepath.Join(dir, "old")), gather(t, filepath.Join(dir, "museum.tar.zst"))
 	require.Len(t, got["folder"], 48)
+	lost := testenv.Hovix(t, "redirects", "gather", address, "--no-sitemaps")
+	assert.Contains(t, lost.Err, "if that is the same site, add --host "+host)
 	assert.Equal(t, got["folder"], got["archive"])
 	assert.Equal(t, got["links"], got["log"])
 	assert.Equal(t, []string{"/news"}, without(got["links"], got["folder"]))

@@ -337,6 +337,11 @@ func printGathered(p *ui.Printer, d *gathering) {
 		}
 	}
 	if d.Pages == 0 {
+		p.Line("")
 		p.Bad("no page was found")
+		return
+	}
+	if where != "standard output" {
+		p.Next("hovix redirects gather https://new.example -o new.csv", "hovix redirects pair "+shellWord(where)+" new.csv -o map.csv")
 	}
 }

@@ -157,6 +157,7 @@ func printTried(p *ui.Printer, name string, res *redirects.Tried, f *tryFlags, r
 			p.Line("    %s", p.Dim(fmt.Sprintf("and %s more; --show 0 shows all", humanize.Comma(int64(more)))))
 		}
 	}
+	p.Line("")
 	if rules && f.old == "" {
 		p.Warn("the map holds rules; --old FILE tries them with the old addresses")
 	}

@@ -59,6 +59,8 @@ type Result struct {
 	Sitemaps int              // sitemaps that were read
 	Full     bool             // there was more than MaxPages
 	Notes    []string
+
+	OtherHosts map[string]int // addresses of other hosts that are linked to, by host
 }
 
 // Reasons for which an address is not asked.
@@ -121,7 +123,7 @@ type crawler struct {
 func Run(ctx context.Context, opts Options) (*Result, error) {
 	c := &crawler{opts: opts, client: opts.Client, seen: map[uint64]struct{}{}, taken: map[uint64]struct{}{}, queries: map[uint64]int{}, hosts: map[string]bool{}}
 	c.more = sync.NewCond(&c.mu)
-	c.res.Dropped = map[string]int64{}
+	c.res.Dropped, c.res.OtherHosts = map[string]int64{}, map[string]int{}
 	if c.client == nil {
 		c.client = NewClient(ClientOptions{Workers: opts.Workers, Agent: opts.Agent})
 	}
@@ -176,6 +178,9 @@ func (c *crawler) add(it item, u *url.URL) {
 		}
 	}
 	c.seen[h] = struct{}{}
+	if reason == OtherHost && (len(c.res.OtherHosts) < 10_000 || c.res.OtherHosts[u.Host] > 0) {
+		c.res.OtherHosts[u.Host]++
+	}
 	if reason != "" {
 		c.res.Dropped[reason]++
 		return

@@ -210,6 +210,11 @@ func (g *Gatherer) Crawl(ctx context.Context, opts crawl.Options) (*crawl.Result
 		g.drop(reason, n)
 	}
 	g.res.Notes = append(g.res.Notes, res.Notes...)
+	for host, n := range res.OtherHosts { // a site that was moved or copied may still link to its other name
+		if n >= 10 && n > res.Asked+res.Taken && 2*int64(n) > res.Dropped[crawl.OtherHost] {
+			g.res.Notes = append(g.res.Notes, fmt.Sprintf("%d links lead to %s; if that is the same site, add --host %s", n, host, host))
+		}
+	}
 	if res.Full {
 		g.res.Notes = append(g.res.Notes, fmt.Sprintf("the crawl ended at its limit of %d addresses; --limit sets another", res.Asked+res.Taken))
 	}
