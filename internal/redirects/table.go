@@ -156,8 +156,10 @@ func (t *TableReader) Next() (row []string, line int, err error) {
 		line, _ = t.csv.FieldPos(0)
 		empty := true
 		for i, cell := range row {
-			row[i] = unguard(cell)
-			empty = empty && strings.TrimSpace(cell) == ""
+			// UTF-16 may hold NUL, which no table can; bytes that are no UTF-8 after all would
+			// change the encoding of the whole table when it is read again.
+			row[i] = unguard(strings.ToValidUTF8(strings.ReplaceAll(cell, "\x00", ""), "\ufffd"))
+			empty = empty && strings.TrimSpace(row[i]) == ""
 		}
 		if !empty {
 			return row, line, nil
