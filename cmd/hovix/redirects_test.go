@@ -240,3 +240,40 @@ func TestRedirectsWrong(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "from,to\n/a,/b\n", string(kept))
 }
+
+// A real WordPress gets other permalinks: one rule stands for its posts, and every old
+// address lands on the served site.
+func TestRedirectsOfWordPress(t *testing.T) {
+	port := testenv.FreePort(t)
+	address := fmt.Sprintf("http://127.0.0.1:%d", port)
+	folder, _ := testenv.WordPress(t, address, "wp_")
+	dir := t.TempDir()
+	hovix := func(status int, args ...string) string {
+		t.Helper()
+		run := testenv.HovixIn(t, dir, nil, append([]string{"redirects"}, args...)...)
+		require.Equal(t, status, run.Status, "%v: %s%s", args, run.Out, run.Err)
+		return run.Out
+	}
+	hovix(0, "gather", folder, "-o", "old.csv")
+	testenv.WordPressLinks(t, folder, "/pages/%postname%/", "topics")
+	testenv.ServePHP(t, folder, port, "")
+	hovix(0, "gather", address, folder, "-o", "new.csv")
+	out := hovix(0, "pair", "old.csv", "new.csv", "-o", "map.csv", "--patterns", "rules.csv")
+	assert.Contains(t, out, "/{year}/{name}/  → /pages/{name}/")
+	out = hovix(0, "check", "rules.csv", "--old", "old.csv", "--new", "new.csv", "--against", "map.csv")
+	assert.Contains(t, out, "every row is good")
+
+	target, err := url.Parse(address)
+	require.NoError(t, err)
+	f, err := os.Open(filepath.Join(dir, "rules.csv"))
+	require.NoError(t, err)
+	defer f.Close()
+	m, err := redirects.ReadMap(f)
+	require.NoError(t, err)
+	set, err := redirects.NewRuleSet(m)
+	require.NoError(t, err)
+	front := httptest.NewServer(demo.Led(set, &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target); r.Out.Host = target.Host }}))
+	defer front.Close()
+	out = hovix(0, "try", "rules.csv", "--url", front.URL, "--old", "old.csv")
+	assert.NotContains(t, out, "Failed")
+}

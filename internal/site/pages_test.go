@@ -3,9 +3,6 @@ package site_test
 import (
 	"context"
 	"encoding/json"
-	"os/exec"
-	"path/filepath"
-	"runtime"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -20,19 +17,12 @@ import (
 // WordPress itself says where its pages are, in all patterns of its permalinks.
 func TestPagesOfWordPress(t *testing.T) {
 	folder, _ := testenv.WordPress(t, "http://localhost/blog", "wp_")
-	_, here, _, _ := runtime.Caller(0)
-	script := filepath.Join(filepath.Dir(here), "..", "testenv", "wordpress", "links.php")
-	php := func(args ...string) []byte {
-		out, err := exec.Command(testenv.Tool(t, "php"), append([]string{"-d", "display_errors=stderr", script, folder}, args...)...).Output()
-		require.NoError(t, err, "%s", out)
-		return out
-	}
 	compare := func(c string) {
 		t.Helper()
 		s, err := site.Open(folder)
 		require.NoError(t, err)
 		want := map[string]string{}
-		require.NoError(t, json.Unmarshal(php("--", ""), &want))
+		require.NoError(t, json.Unmarshal(testenv.WordPressLinks(t, folder, "--", "--"), &want))
 		require.Greater(t, len(want), 10)
 		r, err := engines.Open(t.Context(), s.Database)
 		require.NoError(t, err)
@@ -58,7 +48,7 @@ func TestPagesOfWordPress(t *testing.T) {
 		{"", ""}, {"/%postname%/", ""}, {"/%year%/%monthnum%/%day%/%postname%/", ""}, {"/%year%/%monthnum%/%postname%", "topics"}, {"/archives/%post_id%", ""},
 		{"/blog/%category%/%postname%/", ""}, {"/%category%/%post_id%-%postname%.html", "/themes/"}, {"/%author%/%year%/%hour%-%minute%-%second%/%postname%/", ""}, {"/index.php/%year%/%postname%/", ""},
 	} {
-		php(c.structure, c.category)
+		testenv.WordPressLinks(t, folder, c.structure, c.category)
 		compare(c.structure)
 	}
 	// A network: all its members, each below its path.

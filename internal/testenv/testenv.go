@@ -289,6 +289,16 @@ func WordPressNetwork(t testing.TB, folder, address string) {
 	step("members")
 }
 
+// WordPressLinks gives a site other permalinks and another word before its categories,
+// or, with "--" for both, gives where WordPress says that its pages are: JSON, path to
+// title.
+func WordPressLinks(t testing.TB, folder, structure, category string) []byte {
+	t.Helper()
+	out, err := exec.Command(Tool(t, "php"), "-d", "display_errors=stderr", filepath.Join(here(), "wordpress", "links.php"), folder, structure, category).Output()
+	require.NoError(t, err, "%s", out)
+	return out
+}
+
 func tail(s string, n int) string { return s[max(0, len(s)-n):] }
 
 // WordPress installs a real WordPress site with content in a new folder and a

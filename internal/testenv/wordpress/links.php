@@ -8,6 +8,7 @@ require "$folder/wp-load.php";
 if ($structure !== '--') {
     update_option('permalink_structure', $structure);
     update_option('category_base', $category);
+    delete_option('rewrite_rules');
     if (!term_exists('Steam', 'category')) { // sections below sections, and pages below pages
         $ferries = wp_insert_term('Ferries', 'category');
         $steam = wp_insert_term('Steam', 'category', ['parent' => $ferries['term_id']]);
