@@ -5,12 +5,3 @@
 //
 // It knows no flags and no terminal; pages are fetched by package crawl.
 package redirects
-
-import "strconv"
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return strconv.Itoa(n) + " " + many
-}

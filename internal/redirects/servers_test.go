@@ -77,6 +77,7 @@ var hardRows = []Row{
 	{From: "/item.php?id={id}", To: "/new/item/{id}"},
 	{From: "/temp/{name}", To: "/new/temp/{name}", Status: 307},
 	{From: "/drop/{rest}", Status: 410},
+	{From: "/ask/{name}/{name2}", To: "/new/q/{name2}?n={name}&x=a%26b"},
 }
 
 // ruleExamples are addresses that rules lead, and where.
@@ -88,6 +89,7 @@ var ruleExamples = []Row{
 	{From: "/item.php?id=7", To: "/new/item/7"},
 	{From: "/temp/x", To: "/new/temp/x", Status: 307},
 	{From: "/drop/a/b", Status: 410},
+	{From: "/ask/one/two", To: "/new/q/two?n=one&x=a%26b"},
 }
 
 // untouched are addresses near to those of rows that must not be caught.

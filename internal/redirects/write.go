@@ -273,12 +273,21 @@ func ruleTarget(r *Rule, group func(n int) string) string {
 	}
 	var b strings.Builder
 	at := 0
+	query := false // a query stays as it is
+	literal := func(s string) {
+		if query {
+			b.WriteString(safe(s))
+			return
+		}
+		b.WriteString(safe(normalTarget(s)))
+		query = strings.ContainsAny(s, "?#")
+	}
 	for _, m := range placeholderIn.FindAllStringSubmatchIndex(r.To, -1) {
-		b.WriteString(safe(normalTarget(r.To[at:m[0]])))
+		literal(r.To[at:m[0]])
 		b.WriteString(group(number[r.To[m[2]:m[3]]]))
 		at = m[1]
 	}
-	b.WriteString(safe(normalTarget(r.To[at:])))
+	literal(r.To[at:])
 	return b.String()
 }
 
@@ -287,14 +296,15 @@ func normalTarget(s string) string {
 	if strings.Contains(s, "://") {
 		return s
 	}
-	p, rest, has := strings.Cut(s, "?")
-	if p = normalPart(p); has {
-		p += "?" + rest
+	path, rest := s, ""
+	if at := strings.IndexAny(s, "?#"); at >= 0 {
+		path, rest = s[:at], s[at:]
 	}
-	if strings.HasPrefix(s, "/") && !strings.HasPrefix(p, "/") {
+	p := normalPart(path)
+	if strings.HasPrefix(path, "/") && !strings.HasPrefix(p, "/") {
 		p = "/" + p
 	}
-	return p
+	return p + rest
 }
 
 // hasQuery reports whether a rule is for addresses with a query.

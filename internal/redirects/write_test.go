@@ -102,7 +102,7 @@ func TestWriteIIS(t *testing.T) {
 			open = open[:len(open)-1]
 		}
 	}
-	assert.Equal(t, 5+2+5, rules, "one for each status, one more for those with queries, one for each rule")
+	assert.Equal(t, 5+2+6, rules, "one for each status, one more for those with queries, one for each rule")
 	for _, r := range hardRows {
 		if IsRule(r.From) {
 			continue

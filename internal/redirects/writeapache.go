@@ -70,7 +70,9 @@ func (w *ruleWriter) apache() error {
 		if !r.hasQuery() {
 			const mark = "\x00"
 			to := aliasTarget(ruleTarget(r, func(n int) string { return fmt.Sprintf("%s%d", mark, n) }))
-			w.redirectMatch(r.Status, rulePattern(r, apachePath), strings.ReplaceAll(to, mark, "$"))
+			// What a placeholder takes is decoded: it must not end a header.
+			pattern := strings.ReplaceAll(strings.ReplaceAll(rulePattern(r, apachePath), "[^/?#]+", `[^/?#\x00-\x1f]+`), "[^?#]+", `[^?#\x00-\x1f]+`)
+			w.redirectMatch(r.Status, pattern, strings.ReplaceAll(to, mark, "$"))
 		}
 	}
 	return w.err
@@ -84,15 +86,19 @@ func (w *ruleWriter) redirectMatch(status int, pattern, to string) {
 	w.line("RedirectMatch %d %s %s", status, apacheString("^"+pattern+"$"), apacheString(to))
 }
 
-// aliasTarget gives a target as mod_alias wants it: its path decoded, "$" and "\" marked.
+// aliasTarget gives a target as mod_alias wants it: its path decoded, "$" and "\" marked,
+// its query as it is.
 func aliasTarget(to string) string {
-	head := ""
+	head, end := "", ""
 	if at := strings.Index(to, "://"); at >= 0 {
 		if slash := strings.IndexByte(to[at+3:], '/'); slash >= 0 {
 			head, to = to[:at+3+slash], to[at+3+slash:]
 		}
 	}
-	return head + strings.NewReplacer(`\`, `\\`, "$", `\$`, "&", `\&`).Replace(webpath.Decoded(to))
+	if at := strings.IndexAny(to, "?#"); at >= 0 {
+		to, end = to[:at], to[at:]
+	}
+	return head + strings.NewReplacer(`\`, `\\`, "$", `\$`, "&", `\&`).Replace(webpath.Decoded(to)) + strings.NewReplacer("$", `\$`, "&", `\&`).Replace(end)
 }
 
 // htaccess writes rewrite rules, which work in the order in which they stand in an
