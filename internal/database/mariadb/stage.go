@@ -64,6 +64,10 @@ func NewStage(ctx context.Context, l database.Location, opts database.StageOptio
 		return nil, err
 	}
 	vars["character_set_client"], vars["collation_connection"] = "binary", "binary"
+	// Without these checks, and those of foreign keys, the first insert into an empty
+	// table locks it as a whole (innodb bulk insert), and two sessions that begin to fill
+	// one stand in each other's way for ever. Keys are made afterwards in any case.
+	vars["unique_checks"] = "1"
 	rows, err := open(l, vars)
 	if err != nil {
 		return nil, errors.Join(err, db.Close())
@@ -195,19 +199,36 @@ func (s *stage) goOn(ctx context.Context, t *staged) (bool, error) {
 		s.exec(ctx, "stage a table anew", "DELETE FROM "+s.progress()+" WHERE tab="+string(sqltext.AppendMySQLString(nil, []byte(t.def.Name), false))))
 }
 
+// Fill stores a chunk. What the server takes back, because two sessions wait for each
+// other, is done once more.
 func (s *stage) Fill(ctx context.Context, table string, chunk int, stmts [][]byte) (n int64, err error) {
 	if n, done := s.filled.Rows(table, chunk); done {
 		return n, nil
 	}
+	for try := 1; ; try++ {
+		var back bool
+		if n, back, err = s.fill(ctx, table, chunk, stmts); !back || try == tries {
+			return n, err
+		}
+	}
+}
+
+// tries is how often a chunk is stored that the server takes back.
+const tries = 5
+
+// fill stores a chunk and a note of it. back tells that the server has taken its rows
+// back; it takes none back of a table without transactions, but nor do these wait so.
+func (s *stage) fill(ctx context.Context, table string, chunk int, stmts [][]byte) (n int64, back bool, err error) {
 	tx, err := s.rows.BeginTx(ctx, nil)
 	if err != nil {
-		return 0, fmt.Errorf("fill table %s: %w", table, err)
+		return 0, false, fmt.Errorf("fill table %s: %w", table, err)
 	}
 	for _, stmt := range stmts {
 		res, err := tx.ExecContext(ctx, string(stmt))
 		if err != nil {
 			_ = tx.Rollback()
-			return 0, explainStatement("fill table "+table, len(stmt), err)
+			var my *mysql.MySQLError
+			return 0, errors.As(err, &my) && my.Number == erDeadlock, explainStatement("fill table "+table, len(stmt), err)
 		}
 		stored, _ := res.RowsAffected()
 		n += stored
@@ -219,9 +240,9 @@ func (s *stage) Fill(ctx context.Context, table string, chunk int, stmts [][]byt
 		_ = tx.Rollback()
 	}
 	if err != nil {
-		return 0, fmt.Errorf("fill table %s: %w", table, err)
+		return 0, false, fmt.Errorf("fill table %s: %w", table, err)
 	}
-	return n, nil
+	return n, false, nil
 }
 
 func (s *stage) Finish(ctx context.Context, table string, _ []string) error {
@@ -241,7 +262,10 @@ func (s *stage) Finish(ctx context.Context, table string, _ []string) error {
 			return err
 		}
 	}
-	return s.exec(ctx, "make the keys of "+table, s.note(table, database.KeysMade, 0))
+	if _, err := s.rows.ExecContext(ctx, s.note(table, database.KeysMade, 0)); err != nil {
+		return fmt.Errorf("make the keys of %s: %w", table, err)
+	}
+	return nil
 }
 
 // hasKeys reports whether a run before this has made the keys of a table: they are

@@ -2,13 +2,16 @@ package mariadb
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
 	"hovix/internal/testenv"
 )
 
@@ -57,4 +60,38 @@ func TestCanTake(t *testing.T) {
 	assert.ErrorContains(t, err, "the user lacks the rights INDEX, TRIGGER")
 	testenv.Exec(t, l, strings.TrimPrefix(ce.Advice, "An administrator of the server can give them with: "))
 	assert.NoError(t, can(database.Trigger), "the advice helps")
+}
+
+// Two sessions may begin to fill one empty table at the same moment.
+func TestTwoSessionsFillOneTable(t *testing.T) {
+	l := testenv.MariaDB(t)
+	s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 2})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, s.Discard(context.Background())) }()
+	for i := range 60 {
+		name := fmt.Sprintf("t%d", i)
+		def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `"+name+"` (`id` int NOT NULL AUTO_INCREMENT, `v` varchar(80), PRIMARY KEY (`id`)) ENGINE=InnoDB"), sqltext.MySQL)
+		require.NoError(t, err)
+		require.NoError(t, s.Define(t.Context(), def))
+		var g errgroup.Group
+		for chunk := range 2 {
+			g.Go(func() error {
+				var q strings.Builder
+				fmt.Fprintf(&q, "INSERT INTO %s VALUES ", s.Target(name))
+				for row := range 300 {
+					if row > 0 {
+						q.WriteString(",")
+					}
+					fmt.Fprintf(&q, "(%d,'a value of this row')", chunk*300+row+1)
+				}
+				n, err := s.Fill(t.Context(), name, chunk+1, [][]byte{[]byte(q.String())})
+				if err == nil && n != 300 {
+					return fmt.Errorf("%d rows", n)
+				}
+				return err
+			})
+		}
+		require.NoError(t, g.Wait(), name)
+		require.NoError(t, s.Finish(t.Context(), name, nil))
+	}
 }
