@@ -145,6 +145,19 @@ func TestGatherWordPress(t *testing.T) {
 	assert.Equal(t, []string{"/2026/hello-world/", "/author/keeper/", "/category/uncategorized/", "/sample-page/"}, without(got["folder"], got["links"]), "to these the theme of the tests has no link")
 }
 
+// ruleSet reads a map as a server takes it.
+func ruleSet(t *testing.T, file string) *redirects.RuleSet {
+	t.Helper()
+	f, err := os.Open(file)
+	require.NoError(t, err)
+	defer f.Close()
+	m, err := redirects.ReadMap(f)
+	require.NoError(t, err)
+	set, err := redirects.NewRuleSet(m)
+	require.NoError(t, err)
+	return set
+}
+
 // The whole way through, by the commands, on the demo: what is made is right by its key,
 // is proved, loaded by a real server and tried there.
 func TestRedirectsOfTheDemo(t *testing.T) {
@@ -177,13 +190,7 @@ func TestRedirectsOfTheDemo(t *testing.T) {
 	site, err := demo.NewServer(filepath.Join(dir, "redesigned"))
 	require.NoError(t, err)
 	defer site.Close()
-	f, err := os.Open(filepath.Join(dir, "short.csv"))
-	require.NoError(t, err)
-	defer f.Close()
-	m, err := redirects.ReadMap(f)
-	require.NoError(t, err)
-	set, err := redirects.NewRuleSet(m)
-	require.NoError(t, err)
+	set := ruleSet(t, filepath.Join(dir, "short.csv"))
 	server := httptest.NewServer(demo.Led(set, site))
 	defer server.Close()
 	connect := "ferry.brackwater.example=" + server.Listener.Addr().String()
@@ -265,13 +272,7 @@ func TestRedirectsOfWordPress(t *testing.T) {
 
 	target, err := url.Parse(address)
 	require.NoError(t, err)
-	f, err := os.Open(filepath.Join(dir, "rules.csv"))
-	require.NoError(t, err)
-	defer f.Close()
-	m, err := redirects.ReadMap(f)
-	require.NoError(t, err)
-	set, err := redirects.NewRuleSet(m)
-	require.NoError(t, err)
+	set := ruleSet(t, filepath.Join(dir, "rules.csv"))
 	front := httptest.NewServer(demo.Led(set, &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target); r.Out.Host = target.Host }}))
 	defer front.Close()
 	out = hovix(0, "try", "rules.csv", "--url", front.URL, "--old", "old.csv")

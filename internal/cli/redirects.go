@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -10,7 +11,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"hovix/internal/cli/ui"
+	"hovix/internal/crawl"
 	"hovix/internal/nearest"
+	"hovix/internal/redirects"
 )
 
 func (a *app) redirectsCommand() *cobra.Command {
@@ -60,6 +63,48 @@ func (a *app) beginOutput(name string, yes bool, example string) (*output, error
 		return nil, err
 	}
 	return out, out.file.Chmod(0o644)
+}
+
+// reachFlags say how a web server is reached.
+type reachFlags struct {
+	connect  []string
+	insecure bool
+	workers  int
+}
+
+// add adds them to a command; connect is what its help says of --connect.
+func (f *reachFlags) add(cmd *cobra.Command, connect string) {
+	fl := cmd.Flags()
+	fl.StringSliceVar(&f.connect, "connect", nil, connect)
+	fl.BoolVar(&f.insecure, "any-certificate", false, "accept certificates that cannot be proved, with --connect")
+	fl.IntVar(&f.workers, "at-once", 4, "ask this many addresses at the same time (`N`)")
+}
+
+// client makes what fetches addresses so.
+func (f *reachFlags) client() (*crawl.Client, error) {
+	connect, err := crawl.ParseConnect(f.connect)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	return crawl.NewClient(crawl.ClientOptions{Connect: connect, Insecure: f.insecure, Workers: f.workers}), nil
+}
+
+// writeTable writes a table into a file.
+func (a *app) writeTable(name string, yes bool, example string, rows iter.Seq[[]string]) error {
+	out, err := a.beginOutput(name, yes, example)
+	if err != nil {
+		return err
+	}
+	t, err := redirects.NewTableWriter(out, redirects.DefaultFormat)
+	if err != nil {
+		return out.end(err)
+	}
+	for row := range rows {
+		if err := t.Write(row); err != nil {
+			return out.end(err)
+		}
+	}
+	return out.end(t.Flush())
 }
 
 // printCounts prints what was counted by reason, the largest first.

@@ -11,16 +11,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"hovix/internal/cli/ui"
-	"hovix/internal/crawl"
 	"hovix/internal/redirects"
 )
 
 type checkFlags struct {
+	reachFlags
 	out, old, new, against string
 	site                   string
-	connect, hosts         []string
-	insecure, fix, yes     bool
-	workers, show          int
+	hosts                  []string
+	fix, yes               bool
+	show                   int
 	front                  float64
 	base                   string
 }
@@ -47,15 +47,13 @@ The exit status is 3 when something needs a person.`,
 	fl.StringVar(&f.old, "old", "", "the old inventory (`FILE`): which old pages have no row")
 	fl.StringVar(&f.new, "new", "", "the new inventory (`FILE`): which pages there are")
 	fl.StringVar(&f.site, "url", "", "ask the new site at this `ADDRESS` for every row")
-	fl.StringSliceVar(&f.connect, "connect", nil, "reach a host at another address (`HOST=IP:PORT`)")
-	fl.BoolVar(&f.insecure, "any-certificate", false, "accept certificates that cannot be proved, with --connect")
+	f.reachFlags.add(cmd, "reach a host at another address (`HOST=IP:PORT`)")
 	fl.StringSliceVar(&f.hosts, "host", nil, "names of the old and the new site (`HOSTS`): addresses with them are the site's own")
 	fl.StringVar(&f.against, "against", "", "prove that rules lead where the single rows of this map do (`MAP`)")
 	fl.BoolVar(&f.fix, "fix", false, "mend what needs no decision; write the result with -o")
 	fl.StringVarP(&f.out, "output", "o", "", "write the mended map to `FILE`")
 	fl.Float64Var(&f.front, "front-page", 0.1, "the `SHARE` of rows that may lead to the front page")
 	fl.StringVar(&f.base, "base-path", "/", "the `PATH` of the new site's front page")
-	fl.IntVar(&f.workers, "at-once", 4, "ask this many addresses at the same time (`N`)")
 	fl.IntVar(&f.show, "show", 8, "show this many findings of each kind (`N`); 0: all")
 	fl.BoolVarP(&f.yes, "yes", "y", false, "replace FILE if it exists")
 	return cmd
@@ -118,12 +116,11 @@ func (f *checkFlags) ask(opts *redirects.CheckOptions, status *ui.Status) error 
 	if err != nil || site.Host == "" {
 		return usage("%q is no address of a site, such as https://new.example", f.site)
 	}
-	connect, err := crawl.ParseConnect(f.connect)
+	client, err := f.client()
 	if err != nil {
-		return usageError{err}
+		return err
 	}
 	opts.Hosts = append(opts.Hosts, site.Host)
-	client := crawl.NewClient(crawl.ClientOptions{Connect: connect, Insecure: f.insecure, Workers: f.workers})
 	origin := site.Scheme + "://" + site.Host
 	opts.Ask = func(ctx context.Context, address string) redirects.Answer {
 		res, err := client.Get(ctx, origin+address, nil)

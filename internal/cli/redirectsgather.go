@@ -23,24 +23,22 @@ import (
 )
 
 type gatherFlags struct {
+	reachFlags
 	out            string
 	base           string
-	hosts, connect []string
+	hosts          []string
 	documents, yes bool
-	insecure       bool
 	notFound       bool
 	noRobots       bool
 	sitemapsOnly   bool
 	noSitemaps     bool
 	limit, depth   int
-	workers        int
 	rate           float64
 	resume         string
 	since, until   string
 	db             databaseFlags
 	keys           openFlags
 	period         redirects.Period
-	connects       map[string]string
 	crawled        []*crawl.Result
 	started        time.Time
 }
@@ -80,11 +78,9 @@ page. The inventory is a CSV file, or JSON if its name ends so.`,
 	fl.StringVar(&f.base, "base-path", "", "only what is under this `PATH`")
 	fl.BoolVar(&f.documents, "documents", false, "keep documents such as PDF files, too")
 	fl.BoolVar(&f.notFound, "not-found", false, "keep addresses that are asked for but not found (404), too: what still wants a redirect")
-	fl.StringSliceVar(&f.connect, "connect", nil, "reach a host at another address (`HOST=IP:PORT`), before its name points there")
-	fl.BoolVar(&f.insecure, "any-certificate", false, "accept certificates that cannot be proved, with --connect")
+	f.reachFlags.add(cmd, "reach a host at another address (`HOST=IP:PORT`), before its name points there")
 	fl.IntVar(&f.limit, "limit", 100_000, "ask at most this many addresses (`N`)")
 	fl.IntVar(&f.depth, "depth", 60, "follow at most this many links from the start (`N`)")
-	fl.IntVar(&f.workers, "at-once", 4, "ask this many addresses at the same time (`N`)")
 	fl.Float64Var(&f.rate, "rate", 0, "ask at most this many addresses a second (`N`); 0: as fast as the server answers")
 	fl.BoolVar(&f.noRobots, "ignore-robots", false, "ask what robots.txt forbids, too: for your own site")
 	fl.BoolVar(&f.sitemapsOnly, "sitemaps-only", false, "ask what sitemaps name, and follow no links")
@@ -109,8 +105,8 @@ type gathering struct {
 
 func (a *app) gather(ctx context.Context, sources []string, f *gatherFlags) (err error) {
 	f.started = time.Now()
-	if f.connects, err = crawl.ParseConnect(f.connect); err != nil {
-		return usageError{err}
+	if _, err = f.client(); err != nil { // before anything is read
+		return err
 	}
 	for _, d := range []struct {
 		text string
@@ -293,12 +289,16 @@ func (a *app) gatherText(g *redirects.Gatherer, in io.Reader, f *gatherFlags) er
 }
 
 func (a *app) gatherCrawl(ctx context.Context, g *redirects.Gatherer, start string, f *gatherFlags, hosts []string) error {
+	client, err := f.client()
+	if err != nil {
+		return err
+	}
 	status := ui.NewStatus(a.err)
 	defer status.Close()
 	asked := 0
 	opts := crawl.Options{Start: start, BasePath: f.base, Hosts: hosts, Workers: f.workers, Rate: f.rate, MaxPages: f.limit, MaxDepth: f.depth, NoLinks: f.sitemapsOnly, NoSitemaps: f.noSitemaps && !f.sitemapsOnly,
 		IgnoreRobots: f.noRobots, Journal: f.resume,
-		Client: crawl.NewClient(crawl.ClientOptions{Connect: f.connects, Insecure: f.insecure, Workers: f.workers}),
+		Client: client,
 		Asked: func(waiting int) {
 			asked++
 			status.Set("%d addresses asked, %d more known", asked, waiting)

@@ -155,23 +155,16 @@ func (a *app) writeMap(name string, m *redirects.Map, yes bool) error {
 }
 
 func (a *app) writeAlternatives(f *pairFlags, list []redirects.Alternative) error {
-	out, err := a.beginOutput(f.alternatives, f.yes, "others.csv")
-	if err != nil {
-		return err
-	}
-	t, err := redirects.NewTableWriter(out, redirects.DefaultFormat)
-	if err == nil {
-		err = t.Write([]string{"from", "to", "score", "reason"})
-	}
-	for _, alt := range list {
-		if err == nil {
-			err = t.Write([]string{alt.From, alt.To, redirects.ScoreText(alt.Score), alt.Reason})
+	return a.writeTable(f.alternatives, f.yes, "others.csv", func(yield func([]string) bool) {
+		if !yield([]string{"from", "to", "score", "reason"}) {
+			return
 		}
-	}
-	if err == nil {
-		err = t.Flush()
-	}
-	return out.end(err)
+		for _, alt := range list {
+			if !yield([]string{alt.From, alt.To, redirects.ScoreText(alt.Score), alt.Reason}) {
+				return
+			}
+		}
+	})
 }
 
 func (a *app) printPaired(p *ui.Printer, d *pairing, f *pairFlags, oldName, newName string) {

@@ -13,15 +13,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"hovix/internal/cli/ui"
-	"hovix/internal/crawl"
 	"hovix/internal/redirects"
 )
 
 type tryFlags struct {
+	reachFlags
 	site, out, progress, old string
-	connect                  []string
-	insecure, yes            bool
-	workers, show            int
+	yes                      bool
+	show                     int
 	rate                     float64
 }
 
@@ -40,12 +39,10 @@ the addresses of the old inventory (--old). The exit status is 3 when a row fail
 	}
 	fl := cmd.Flags()
 	fl.StringVar(&f.site, "url", "", "the `ADDRESS` of the server that is asked for old paths")
-	fl.StringSliceVar(&f.connect, "connect", nil, "reach a host at another address (`HOST=IP:PORT`), before its name points there")
-	fl.BoolVar(&f.insecure, "any-certificate", false, "accept certificates that cannot be proved, with --connect")
+	f.reachFlags.add(cmd, "reach a host at another address (`HOST=IP:PORT`), before its name points there")
 	fl.StringVar(&f.old, "old", "", "the old inventory (`FILE`), whose addresses try the rules")
 	fl.StringVarP(&f.out, "output", "o", "", "write the report to `FILE`, as CSV, or JSON if its name ends in .json")
 	fl.StringVar(&f.progress, "progress", "", "keep what was tried in `FILE`, and go on from there when run again")
-	fl.IntVar(&f.workers, "at-once", 4, "ask this many addresses at the same time (`N`)")
 	fl.Float64Var(&f.rate, "rate", 0, "try at most this many rows a second (`N`); 0: as fast as the server answers")
 	fl.IntVar(&f.show, "show", 20, "show this many rows that fail (`N`); 0: all")
 	fl.BoolVarP(&f.yes, "yes", "y", false, "replace FILE if it exists")
@@ -56,9 +53,9 @@ func (a *app) try(ctx context.Context, name string, f *tryFlags) error {
 	if f.site == "" {
 		return usage("say which server to ask: --url https://old.example")
 	}
-	connect, err := crawl.ParseConnect(f.connect)
+	client, err := f.client()
 	if err != nil {
-		return usageError{err}
+		return err
 	}
 	m, err := a.readMap(name)
 	if err != nil {
@@ -67,7 +64,7 @@ func (a *app) try(ctx context.Context, name string, f *tryFlags) error {
 	status := ui.NewStatus(a.err)
 	defer status.Close()
 	opts := redirects.TryOptions{Site: f.site, Workers: f.workers, Rate: f.rate, Progress: f.progress, Tried: func(left int) { status.Set("%d rows to go", left) },
-		Client: crawl.NewClient(crawl.ClientOptions{Connect: connect, Insecure: f.insecure, Workers: f.workers})}
+		Client: client}
 	if f.old != "" {
 		inv, err := a.readInventory(f.old)
 		if err != nil {
@@ -103,29 +100,26 @@ func (a *app) try(ctx context.Context, name string, f *tryFlags) error {
 }
 
 func (a *app) writeTrials(f *tryFlags, res *redirects.Tried) error {
-	out, err := a.beginOutput(f.out, f.yes, "tried.csv")
-	if err != nil {
-		return err
-	}
 	if strings.EqualFold(filepath.Ext(f.out), ".json") {
+		out, err := a.beginOutput(f.out, f.yes, "tried.csv")
+		if err != nil {
+			return err
+		}
 		e := json.NewEncoder(out)
 		e.SetEscapeHTML(false)
 		e.SetIndent("", " ")
 		return out.end(e.Encode(res))
 	}
-	t, err := redirects.NewTableWriter(out, redirects.DefaultFormat)
-	if err == nil {
-		err = t.Write(redirects.TrialColumns)
-	}
-	for i := range res.Trials {
-		if err == nil {
-			err = t.Write(res.Trials[i].Cells())
+	return a.writeTable(f.out, f.yes, "tried.csv", func(yield func([]string) bool) {
+		if !yield(redirects.TrialColumns) {
+			return
 		}
-	}
-	if err == nil {
-		err = t.Flush()
-	}
-	return out.end(err)
+		for i := range res.Trials {
+			if !yield(res.Trials[i].Cells()) {
+				return
+			}
+		}
+	})
 }
 
 func printTried(p *ui.Printer, name string, res *redirects.Tried, f *tryFlags, rules bool) {

@@ -183,8 +183,9 @@ func (c *checker) rules() (err error) {
 			line[r.From] = i
 		}
 	}
+	pages := c.pages()
 	for _, r := range c.set.Rules {
-		c.rule(line[r.From], r)
+		c.rule(line[r.From], r, pages)
 	}
 	if c.opts.Against == nil {
 		return nil
@@ -205,17 +206,20 @@ func (c *checker) rules() (err error) {
 	return nil
 }
 
-func (c *checker) rule(i int, r *Rule) {
-	pages := maps.Clone(c.live)
+// pages lists what is known to be a page of the new site, in order.
+func (c *checker) pages() []string {
+	list := slices.Collect(maps.Keys(c.live))
 	for key, a := range c.asked {
-		if a.Status == http.StatusOK {
-			if pages == nil {
-				pages = map[string]bool{}
-			}
-			pages[key] = true
+		if a.Status == http.StatusOK && !c.live[key] {
+			list = append(list, key)
 		}
 	}
-	for _, key := range slices.Sorted(maps.Keys(pages)) {
+	slices.Sort(list)
+	return list
+}
+
+func (c *checker) rule(i int, r *Rule, pages []string) {
+	for _, key := range pages {
 		if to, caught := r.Apply(key); caught && c.set.Exact[key] == nil {
 			c.find(i, BadRule, false, "it catches %s, a page of the new site, and sends it to %s", key, to)
 			break

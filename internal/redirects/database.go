@@ -23,19 +23,16 @@ func (g *Gatherer) Site(ctx context.Context, s *site.Site, r database.Reader) er
 		return err
 	}
 	dialect := s.Database.Engine.Dialect()
+	tables, err := r.Tables(ctx)
+	if err != nil {
+		return err
+	}
 	rows := func(ctx context.Context, table string, columns []string, row func([]string) error) error {
-		tables, err := r.Tables(ctx)
-		if err != nil {
-			return err
-		}
-		if !slices.ContainsFunc(tables, func(t database.Table) bool { return sameTable(t.Name, table) }) {
+		at := slices.IndexFunc(tables, func(t database.Table) bool { return sameTable(t.Name, table) })
+		if at < 0 {
 			return nil
 		}
-		for _, t := range tables {
-			if sameTable(t.Name, table) {
-				table = t.Name
-			}
-		}
+		table = tables[at].Name
 		text, _, err := r.Definition(ctx, table)
 		if err != nil {
 			return err

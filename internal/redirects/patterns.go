@@ -293,51 +293,36 @@ func (f *finder) proved(r *Rule) bool {
 // rest puts the rules into an order and keeps what they do not explain as single rows.
 func (f *finder) rest(rules []*Rule, res *Compact) {
 	slices.SortStableFunc(rules, func(a, b *Rule) int { return cmp.Compare(b.literals(), a.literals()) })
-	set := &RuleSet{Exact: map[string]*Row{}, Rules: rules}
 	by := map[*Rule]*Pattern{}
 	for _, r := range rules {
 		by[r] = &Pattern{From: r.From, To: r.To, Status: r.Status}
 	}
+	explains := make([]*Rule, len(f.rows)) // each row
 	for i, row := range f.rows {
-		to, status, ok := set.Apply(f.keys[i])
-		for _, r := range rules {
-			if _, caught := r.Apply(f.keys[i]); caught {
-				by[r].Catch++
-				if ok && to == row.To && status == row.status() {
-					by[r].Rows++
-				}
-				break
-			}
+		r, to := firstOf(rules, f.keys[i])
+		if r == nil {
+			continue
 		}
-		if !ok || to != row.To || status != row.status() {
+		by[r].Catch++
+		if to == row.To && r.Status == row.status() {
+			by[r].Rows++
+			explains[i] = r
+		}
+	}
+	for i, row := range f.rows {
+		// A rule may have few left, for others that come first have taken its rows.
+		if r := explains[i]; r == nil || by[r].Rows < fewestRows {
 			res.Map.Rows = append(res.Map.Rows, *row)
 			res.Single++
 		}
 	}
 	for _, r := range rules {
 		p := by[r]
-		if p.Rows < fewestRows { // others that come first have taken its rows
-			for i, row := range f.rows {
-				if to, status, ok := set.Apply(f.keys[i]); ok && to == row.To && status == row.status() {
-					if _, caught := r.Apply(f.keys[i]); caught && firstOf(rules, f.keys[i]) == r {
-						res.Map.Rows = append(res.Map.Rows, *row)
-						res.Single++
-					}
-				}
-			}
+		if p.Rows < fewestRows {
 			continue
 		}
 		res.Patterns = append(res.Patterns, *p)
 		res.Map.Rows = append(res.Map.Rows, Row{From: r.From, To: r.To, Status: r.Status, Score: ByHand, Reason: "rule for " + plural(p.Rows, "row", "rows")})
 	}
 	slices.SortStableFunc(res.Patterns, func(a, b Pattern) int { return cmp.Compare(b.Rows, a.Rows) })
-}
-
-func firstOf(rules []*Rule, key string) *Rule {
-	for _, r := range rules {
-		if _, caught := r.Apply(key); caught {
-			return r
-		}
-	}
-	return nil
 }

@@ -185,10 +185,19 @@ func (s *RuleSet) Apply(key string) (to string, status int, ok bool) {
 	if row := s.Exact[key]; row != nil {
 		return row.To, row.status(), true
 	}
-	for _, r := range s.Rules {
-		if to, ok := r.Apply(key); ok {
-			return to, r.Status, true
-		}
+	if r, to := firstOf(s.Rules, key); r != nil {
+		return to, r.Status, true
 	}
 	return "", 0, false
+}
+
+// firstOf gives the first rule that catches an old address, with the new one; nil if none
+// does.
+func firstOf(rules []*Rule, key string) (*Rule, string) {
+	for _, r := range rules {
+		if to, ok := r.Apply(key); ok {
+			return r, to
+		}
+	}
+	return nil, ""
 }
