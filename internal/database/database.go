@@ -311,10 +311,12 @@ type Stage interface {
 	// Target gives the quoted name under which rows of the table are staged.
 	Target(table string) string
 	Define(ctx context.Context, def *sqltext.CreateTable) error
-	// Fill runs the INSERT statements of one chunk of rows, which name Target(table), all
-	// or none, and gives the number of rows that the engine says it has stored. Chunks
-	// count from 1. One that a run before this has stored is not stored again.
-	Fill(ctx context.Context, table string, chunk int, stmts [][]byte) (int64, error)
+	// Fill prepares one chunk of rows as far as that needs no server, and gives what
+	// stores it: the INSERT statements, which hold so many rows and name Target(table),
+	// all or none. That gives the number of rows that the engine says it has stored; stmts
+	// must be kept as they are until then. Chunks count from 1. One that a run before this
+	// has stored is not stored again.
+	Fill(table string, chunk int, rows int64, stmts [][]byte) func(context.Context) (int64, error)
 	// Finish makes the table's keys.
 	Finish(ctx context.Context, table string, keys []string) error
 	// Positions sets automatic numbers where they are not part of definitions.

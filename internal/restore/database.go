@@ -155,13 +155,13 @@ func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) e
 	}
 	rows, target := r.way.Rows(text), r.db.Target(t.name)
 	var stmts [][]byte
-	size := 0
+	size, count := 0, int64(0)
 	for {
 		var room []byte
 		if b, ok := r.room.Get().(*[]byte); ok {
 			room = (*b)[:0]
 		}
-		stmt, _, err := rows.Next(room, t.name, target)
+		stmt, n, err := rows.Next(room, t.name, target)
 		if errors.Is(err, io.EOF) {
 			break
 		} else if err != nil {
@@ -169,7 +169,9 @@ func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) e
 		}
 		stmts = append(stmts, stmt)
 		size += len(stmt)
+		count += n
 	}
+	store := r.db.Fill(t.name, chunk, count, stmts)
 	turn, err := r.desk.queue(ctx, t, size)
 	if err != nil {
 		return err
@@ -180,7 +182,7 @@ func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) e
 				r.room.Put(&b)
 			}
 		}()
-		if err := r.fill(r.endsCtx, turn, chunk, stmts); err != nil {
+		if err := r.fill(r.endsCtx, turn, store); err != nil {
 			return fmt.Errorf("rows %d of %s: %w", chunk, t.name, err)
 		}
 		return nil
@@ -189,10 +191,10 @@ func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) e
 }
 
 // fill stores a chunk of rows when it is its turn.
-func (r *run) fill(ctx context.Context, turn *turn, chunk int, stmts [][]byte) error {
+func (r *run) fill(ctx context.Context, turn *turn, store func(context.Context) (int64, error)) error {
 	t := turn.table
 	err := r.desk.serve(ctx, turn, func() error {
-		n, err := r.db.Fill(ctx, t.name, chunk, stmts)
+		n, err := store(ctx)
 		t.rows.Add(n)
 		return err
 	})

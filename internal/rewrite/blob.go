@@ -3,6 +3,9 @@ package rewrite
 import (
 	"bytes"
 	"encoding/base64"
+	"encoding/binary"
+	"math/bits"
+	"strings"
 	"unicode/utf8"
 )
 
@@ -24,7 +27,8 @@ func (rw *Rewriter) addBlobs() {
 		case *host:
 			word, around = s.word, len("http://")
 		case *root:
-			word = string(s.word)
+			word = s.word
+			around = len(strings.Join(s.words, "/")) - len(word)
 		case *literal:
 			word = string(s.old)
 		}
@@ -70,6 +74,16 @@ var blobLetter = func() (t [256]byte) {
 	return t
 }()
 
+// lastLow gives the place of the last of eight bytes that is a space, a quote, or
+// another one below the letters of base64, all eight at once; -1 if none is.
+func lastLow(b []byte) int {
+	const each = 0x0101010101010101
+	x := binary.LittleEndian.Uint64(b)
+	// The high bit of each byte: whether its other bits reach '+', or it is set itself.
+	high := (x&(0x7f*each) + (0x80-'+')*each) | x
+	return 7 - bits.LeadingZeros64(^high&(0x80*each))/8
+}
+
 // next looks at every least-th byte: where one of the bytes before it is no
 // letter of base64, nothing long enough begins before.
 func (b *blobs) next(v []byte, from int) int {
@@ -79,6 +93,12 @@ func (b *blobs) next(v []byte, from int) int {
 	}
 	for i := from; i+b.least <= len(v); {
 		k := i + b.least - 1
+		if n := k - 7; n >= i {
+			if low := lastLow(v[n : n+8]); low >= 0 {
+				i = n + low + 1
+				continue
+			}
+		}
 		for k >= i && blobLetter[v[k]] != 0 {
 			k--
 		}

@@ -131,7 +131,7 @@ func TestStage(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, s.Define(t.Context(), def))
 		require.Error(t, s.Define(t.Context(), def), "a table is defined once")
-		testenv.Stored(t, 1)(s.Fill(t.Context(), "t", 1, [][]byte{[]byte("INSERT INTO " + s.Target("t") + " (id,v,n) VALUES (7,'new',3)")}))
+		testenv.Stored(t, 1)(s.Fill("t", 1, 1, [][]byte{[]byte("INSERT INTO " + s.Target("t") + " (id,v,n) VALUES (7,'new',3)")})(t.Context()))
 		require.NoError(t, s.Finish(t.Context(), "t", nil))
 		return s
 	}
@@ -167,10 +167,10 @@ func TestStageExplainsWhatDoesNotFit(t *testing.T) {
 	def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE t (v varchar(3), b longblob)"), sqltext.MySQL)
 	require.NoError(t, err)
 	require.NoError(t, s.Define(t.Context(), def))
-	assert.ErrorContains(t, second(s.Fill(t.Context(), "t", 1, [][]byte{[]byte("INSERT INTO " + s.Target("t") + " (v) VALUES ('long')")})), "a value became longer than its column holds")
+	assert.ErrorContains(t, second(s.Fill("t", 1, 1, [][]byte{[]byte("INSERT INTO " + s.Target("t") + " (v) VALUES ('long')")})(t.Context())), "a value became longer than its column holds")
 	huge := append([]byte("INSERT INTO "+s.Target("t")+" (b) VALUES ('"), make([]byte, 17<<20)...)
-	assert.ErrorContains(t, second(s.Fill(t.Context(), "t", 1, [][]byte{append(huge, "')"...)})), "larger than the server accepts (max_allowed_packet)")
-	assert.Error(t, second(s.Fill(t.Context(), "none", 1, [][]byte{[]byte("INSERT INTO " + s.Target("none") + " VALUES (1)")})), "a table that was never defined")
+	assert.ErrorContains(t, second(s.Fill("t", 1, 1, [][]byte{append(huge, "')"...)})(t.Context())), "larger than the server accepts (max_allowed_packet)")
+	assert.Error(t, second(s.Fill("none", 1, 1, [][]byte{[]byte("INSERT INTO " + s.Target("none") + " VALUES (1)")})(t.Context())), "a table that was never defined")
 }
 
 // TestLengthsAreThoseOfTheServer: characters are counted as the server counts
@@ -336,7 +336,7 @@ func TestExchangeAndBack(t *testing.T) {
 		require.NoError(t, s.Define(t.Context(), d))
 		require.NoError(t, s.Finish(t.Context(), d.Name, nil))
 	}
-	testenv.Stored(t, 1)(s.Fill(t.Context(), "p", 1, [][]byte{[]byte("INSERT INTO " + s.Target("p") + " VALUES (1,'new')")}))
+	testenv.Stored(t, 1)(s.Fill("p", 1, 1, [][]byte{[]byte("INSERT INTO " + s.Target("p") + " VALUES (1,'new')")})(t.Context()))
 	for _, o := range []database.Object{{Kind: database.Routine, Name: "f", SQL: "CREATE FUNCTION `f`() RETURNS int RETURN 2"}, {Kind: database.View, Name: "w", SQL: "CREATE VIEW `w` AS select 'new' AS `v`"},
 		{Kind: database.View, Name: "old_only", SQL: "CREATE VIEW `old_only` AS select 1 AS `x`"}, {Kind: database.Trigger, Name: "tr", SQL: "CREATE TRIGGER `tr` BEFORE INSERT ON `p` FOR EACH ROW SET NEW.v='x'", Mode: "ANSI"}} {
 		require.NoError(t, s.AddObject(t.Context(), o))

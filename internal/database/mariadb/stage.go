@@ -26,6 +26,7 @@ type stage struct {
 	tables  map[string]*staged
 	objects []database.Object
 	known   collations // nil until it is needed
+	loads   bool       // the server takes rows from a file of its client
 	made    []string   // sequences that were made where they belong
 	undo    []string   // statements that remove what was made outside of the stage
 	filled  database.Filled
@@ -42,6 +43,7 @@ type staged struct {
 	deferred []string
 	foreign  []sqltext.Item
 	sequence bool
+	loader   loader
 }
 
 func (t *staged) kind() string {
@@ -76,7 +78,7 @@ func NewStage(ctx context.Context, l database.Location, opts database.StageOptio
 		d.SetMaxOpenConns(opts.Connections)
 		d.SetMaxIdleConns(opts.Connections)
 	}
-	s := &stage{opts: opts, db: db, rows: rows, tables: map[string]*staged{}, undo: opts.Notes}
+	s := &stage{opts: opts, db: db, rows: rows, loads: canLoad(ctx, db), tables: map[string]*staged{}, undo: opts.Notes}
 	if err := s.remember(ctx); err != nil {
 		return nil, errors.Join(err, s.Leave())
 	}
@@ -144,6 +146,9 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 		return fmt.Errorf("define %s: it is defined twice", def.Name)
 	}
 	t.name = fmt.Sprintf("_hovix_%s_%d", s.opts.ID, len(s.order))
+	if s.loads {
+		t.loader.init(def)
+	}
 	s.tables[def.Name] = t
 	s.order = append(s.order, def.Name)
 	s.mu.Unlock()
@@ -199,16 +204,35 @@ func (s *stage) goOn(ctx context.Context, t *staged) (bool, error) {
 		s.exec(ctx, "stage a table anew", "DELETE FROM "+s.progress()+" WHERE tab="+string(sqltext.AppendMySQLString(nil, []byte(t.def.Name), false))))
 }
 
-// Fill stores a chunk. What the server takes back, because two sessions wait for each
-// other, is done once more.
-func (s *stage) Fill(ctx context.Context, table string, chunk int, stmts [][]byte) (n int64, err error) {
-	if n, done := s.filled.Rows(table, chunk); done {
-		return n, nil
+// Fill prepares a chunk. What the server takes back, because two sessions wait for each
+// other, is done once more; what it does not load as it is, is given as statements.
+func (s *stage) Fill(table string, chunk int, rows int64, stmts [][]byte) func(context.Context) (int64, error) {
+	s.mu.Lock()
+	t := s.tables[table]
+	s.mu.Unlock()
+	n, done := s.filled.Rows(table, chunk)
+	switch {
+	case done:
+		return func(context.Context) (int64, error) { return n, nil }
+	case t == nil:
+		return func(context.Context) (int64, error) {
+			return 0, fmt.Errorf("fill table %s: it is not defined", table)
+		}
 	}
-	for try := 1; ; try++ {
-		var back bool
-		if n, back, err = s.fill(ctx, table, chunk, stmts); !back || try == tries {
-			return n, err
+	all := t.loader.prepare(quote(t.name), stmts, rows)
+	return func(ctx context.Context) (n int64, err error) {
+		defer release(all)
+		for try := 1; ; try++ {
+			n, err = s.fill(ctx, t, chunk, all, stmts)
+			var my *mysql.MySQLError
+			switch {
+			case errors.As(err, &my) && my.Number == erDeadlock && try < tries:
+			case errors.Is(err, errNotLoaded) && ctx.Err() == nil:
+				t.loader.off.Store(true)
+				all = nil
+			default:
+				return n, err
+			}
 		}
 	}
 }
@@ -216,33 +240,45 @@ func (s *stage) Fill(ctx context.Context, table string, chunk int, stmts [][]byt
 // tries is how often a chunk is stored that the server takes back.
 const tries = 5
 
-// fill stores a chunk and a note of it. back tells that the server has taken its rows
-// back; it takes none back of a table without transactions, but nor do these wait so.
-func (s *stage) fill(ctx context.Context, table string, chunk int, stmts [][]byte) (n int64, back bool, err error) {
+// fill stores a chunk and a note of it: what is to be loaded, or the statements.
+func (s *stage) fill(ctx context.Context, t *staged, chunk int, all []load, stmts [][]byte) (n int64, err error) {
+	what := "fill table " + t.def.Name
 	tx, err := s.rows.BeginTx(ctx, nil)
 	if err != nil {
-		return 0, false, fmt.Errorf("fill table %s: %w", table, err)
+		return 0, fmt.Errorf("%s: %w", what, err)
 	}
-	for _, stmt := range stmts {
-		res, err := tx.ExecContext(ctx, string(stmt))
+	defer func() {
 		if err != nil {
-			_ = tx.Rollback()
-			var my *mysql.MySQLError
-			return 0, errors.As(err, &my) && my.Number == erDeadlock, explainStatement("fill table "+table, len(stmt), err)
+			n, _ = 0, tx.Rollback()
 		}
-		stored, _ := res.RowsAffected()
+	}()
+	for i, stmt := range stmts {
+		var stored int64
+		if all != nil {
+			stored, err = all[i].run(ctx, tx)
+		} else {
+			stored, err = insert(ctx, tx, stmt)
+		}
+		if err != nil {
+			return 0, explainStatement(what, len(stmt), err)
+		}
 		n += stored
 	}
-	_, err = tx.ExecContext(ctx, s.note(table, chunk, n))
-	if err == nil {
-		err = tx.Commit()
-	} else {
-		_ = tx.Rollback()
+	if _, err = tx.ExecContext(ctx, s.note(t.def.Name, chunk, n)); err != nil {
+		return 0, fmt.Errorf("%s: %w", what, err)
 	}
+	if err = tx.Commit(); err != nil {
+		return 0, fmt.Errorf("%s: %w", what, err)
+	}
+	return n, nil
+}
+
+func insert(ctx context.Context, tx *sql.Tx, stmt []byte) (int64, error) {
+	res, err := tx.ExecContext(ctx, string(stmt))
 	if err != nil {
-		return 0, false, fmt.Errorf("fill table %s: %w", table, err)
+		return 0, err
 	}
-	return n, false, nil
+	return res.RowsAffected()
 }
 
 func (s *stage) Finish(ctx context.Context, table string, _ []string) error {

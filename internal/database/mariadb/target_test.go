@@ -84,7 +84,7 @@ func TestTwoSessionsFillOneTable(t *testing.T) {
 					}
 					fmt.Fprintf(&q, "(%d,'a value of this row')", chunk*300+row+1)
 				}
-				n, err := s.Fill(t.Context(), name, chunk+1, [][]byte{[]byte(q.String())})
+				n, err := s.Fill(name, chunk+1, 1, [][]byte{[]byte(q.String())})(t.Context())
 				if err == nil && n != 300 {
 					return fmt.Errorf("%d rows", n)
 				}

@@ -54,7 +54,7 @@ func stageOne(t *testing.T, l database.Location) database.Stage {
 	require.NoError(t, err)
 	require.NoError(t, s.Define(t.Context(), def))
 	require.ErrorContains(t, s.Define(t.Context(), def), "defined twice")
-	testenv.Stored(t, 1)(s.Fill(t.Context(), "a", 1, [][]byte{[]byte("COPY " + s.Target("a") + " (\"m\",\"s\",\"id\") FROM stdin;\nnew\t[1,5)\t7\n")}))
+	testenv.Stored(t, 1)(s.Fill("a", 1, 1, [][]byte{[]byte("COPY " + s.Target("a") + " (\"m\",\"s\",\"id\") FROM stdin;\nnew\t[1,5)\t7\n")})(t.Context()))
 	require.NoError(t, s.Finish(t.Context(), "a", []string{"CREATE INDEX i ON public.a USING btree (m)"}))
 	require.NoError(t, s.Positions(t.Context(), []byte(`SELECT pg_catalog.setval('"public"."a_seq"', 7, true)`)))
 	add(database.View, "v", "CREATE VIEW public.v AS SELECT m FROM public.a", false)

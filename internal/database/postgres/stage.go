@@ -235,7 +235,11 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 	return s.run(ctx, def.Name, database.Defined, "define table "+def.Name, def.Text)
 }
 
-func (s *stage) Fill(ctx context.Context, table string, chunk int, stmts [][]byte) (n int64, err error) {
+func (s *stage) Fill(table string, chunk int, _ int64, stmts [][]byte) func(context.Context) (int64, error) {
+	return func(ctx context.Context) (int64, error) { return s.fill(ctx, table, chunk, stmts) }
+}
+
+func (s *stage) fill(ctx context.Context, table string, chunk int, stmts [][]byte) (n int64, err error) {
 	if n, done := s.filled.Rows(table, chunk); done {
 		return n, nil
 	}

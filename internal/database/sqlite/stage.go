@@ -158,12 +158,14 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 	return err
 }
 
-func (s *stage) Fill(ctx context.Context, table string, chunk int, stmts [][]byte) (int64, error) {
-	var texts []string
-	for _, stmt := range stmts {
-		texts = append(texts, string(stmt))
+func (s *stage) Fill(table string, chunk int, _ int64, stmts [][]byte) func(context.Context) (int64, error) {
+	return func(ctx context.Context) (int64, error) {
+		var texts []string
+		for _, stmt := range stmts {
+			texts = append(texts, string(stmt))
+		}
+		return s.once(ctx, table, chunk, texts...)
 	}
-	return s.once(ctx, table, chunk, texts...)
 }
 
 func (s *stage) Finish(ctx context.Context, table string, keys []string) error {

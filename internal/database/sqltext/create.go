@@ -282,6 +282,17 @@ func (c *CreateTable) AutoColumn() string {
 	return ""
 }
 
+// Type gives the first word of a column's type, in small letters.
+func (it Item) Type(d Dialect) string {
+	l := NewLexer([]byte(it.Text), d)
+	_, err := l.Skip()
+	t, err2 := l.Skip()
+	if err != nil || err2 != nil || it.Kind != Column {
+		return ""
+	}
+	return strings.ToLower(string(t.Text))
+}
+
 // Sequences gives the names, as JoinName gives them, of the sequences that a
 // definition for PostgreSQL makes for its identity columns.
 func (c *CreateTable) Sequences() (names []string) {

@@ -263,22 +263,26 @@ func Unquote(dst []byte, t Token, d Dialect) ([]byte, error) {
 		return append(dst, b...), nil
 	}
 	backslash := d == MySQL && t.Kind == String
+	last := 0 // what stands from here on has not been copied
 	for i := 0; i < len(b); i++ {
-		c := b[i]
-		switch {
-		case c == quote:
-			i++ // doubled
-		case c == '\\' && backslash && i+1 < len(b):
+		switch c := b[i]; {
+		case c == quote: // doubled
+			dst = append(dst, b[last:i]...)
 			i++
+			last = i
+		case c == '\\' && backslash && i+1 < len(b):
+			dst = append(dst, b[last:i]...)
+			i++
+			last = i + 1
 			c = Unescape(b[i])
 			if c == 0 && b[i] != '0' { // \% and \_ keep their backslash
 				dst = append(dst, '\\')
 				c = b[i]
 			}
+			dst = append(dst, c)
 		}
-		dst = append(dst, c)
 	}
-	return dst, nil
+	return append(dst, b[min(last, len(b)):]...), nil
 }
 
 // Unescape gives the byte that c means behind a backslash in a string of MariaDB
