@@ -249,7 +249,7 @@ func (s *stage) fill(ctx context.Context, t *staged, chunk int, all []load, stmt
 	}
 	defer func() {
 		if err != nil {
-			n, _ = 0, tx.Rollback()
+			_ = tx.Rollback()
 		}
 	}()
 	for i, stmt := range stmts {

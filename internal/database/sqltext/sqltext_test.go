@@ -367,15 +367,20 @@ func FuzzSplit(f *testing.F) {
 	})
 }
 
-func BenchmarkAppendInsert(b *testing.B) {
-	var stmt []byte
-	stmt = append(stmt, "INSERT INTO `t` (`a`,`b`,`c`) VALUES\n"...)
+// rowsOfText is an INSERT statement as for a benchmark.
+func rowsOfText() []byte {
+	stmt := []byte("INSERT INTO `t` (`a`,`b`,`c`) VALUES\n")
 	for i := range 2000 {
 		if i > 0 {
 			stmt = append(stmt, ",\n"...)
 		}
 		stmt = fmt.Appendf(stmt, "(%d,'The ferry leaves at ten and comes back with the tide. It\\'s %d.',NULL)", i, i)
 	}
+	return stmt
+}
+
+func BenchmarkAppendInsert(b *testing.B) {
+	stmt := rowsOfText()
 	b.SetBytes(int64(len(stmt)))
 	b.ReportAllocs()
 	var out []byte
@@ -384,6 +389,20 @@ func BenchmarkAppendInsert(b *testing.B) {
 		require.NoError(b, err)
 		out, _, err = ins.AppendInsert(out[:0], stmt, MySQL, "`x`", nil)
 		require.NoError(b, err)
+	}
+}
+
+func BenchmarkAppendTabbed(b *testing.B) {
+	stmt := rowsOfText()
+	ins, err := ParseInsert(stmt, MySQL)
+	require.NoError(b, err)
+	b.SetBytes(int64(len(stmt)))
+	b.ReportAllocs()
+	var out []byte
+	for b.Loop() {
+		var ok bool
+		out, _, ok = ins.AppendTabbed(out[:0], stmt, []bool{true, false, true})
+		require.True(b, ok)
 	}
 }
 
