@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -89,8 +88,8 @@ func (f *reachFlags) client() (*crawl.Client, error) {
 	return crawl.NewClient(crawl.ClientOptions{Connect: connect, Insecure: f.insecure, Workers: f.workers}), nil
 }
 
-// writeTable writes a table into a file.
-func (a *app) writeTable(name string, yes bool, example string, rows iter.Seq[[]string]) error {
+// writeTable writes a table of n rows into a file.
+func (a *app) writeTable(name string, yes bool, example string, header []string, n int, row func(i int) []string) error {
 	out, err := a.beginOutput(name, yes, example)
 	if err != nil {
 		return err
@@ -99,12 +98,14 @@ func (a *app) writeTable(name string, yes bool, example string, rows iter.Seq[[]
 	if err != nil {
 		return out.end(err)
 	}
-	for row := range rows {
-		if err := t.Write(row); err != nil {
-			return out.end(err)
-		}
+	err = t.Write(header)
+	for i := 0; i < n && err == nil; i++ {
+		err = t.Write(row(i))
 	}
-	return out.end(t.Flush())
+	if err == nil {
+		err = t.Flush()
+	}
+	return out.end(err)
 }
 
 // printCounts prints what was counted by reason, the largest first.

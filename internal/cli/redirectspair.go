@@ -155,15 +155,8 @@ func (a *app) writeMap(name string, m *redirects.Map, yes bool) error {
 }
 
 func (a *app) writeAlternatives(f *pairFlags, list []redirects.Alternative) error {
-	return a.writeTable(f.alternatives, f.yes, "others.csv", func(yield func([]string) bool) {
-		if !yield([]string{"from", "to", "score", "reason"}) {
-			return
-		}
-		for _, alt := range list {
-			if !yield([]string{alt.From, alt.To, redirects.ScoreText(alt.Score), alt.Reason}) {
-				return
-			}
-		}
+	return a.writeTable(f.alternatives, f.yes, "others.csv", []string{"from", "to", "score", "reason"}, len(list), func(i int) []string {
+		return []string{list[i].From, list[i].To, redirects.ScoreText(list[i].Score), list[i].Reason}
 	})
 }
 

@@ -110,16 +110,7 @@ func (a *app) writeTrials(f *tryFlags, res *redirects.Tried) error {
 		e.SetIndent("", " ")
 		return out.end(e.Encode(res))
 	}
-	return a.writeTable(f.out, f.yes, "tried.csv", func(yield func([]string) bool) {
-		if !yield(redirects.TrialColumns) {
-			return
-		}
-		for i := range res.Trials {
-			if !yield(res.Trials[i].Cells()) {
-				return
-			}
-		}
-	})
+	return a.writeTable(f.out, f.yes, "tried.csv", redirects.TrialColumns, len(res.Trials), func(i int) []string { return res.Trials[i].Cells() })
 }
 
 func printTried(p *ui.Printer, name string, res *redirects.Tried, f *tryFlags, rules bool) {

@@ -161,12 +161,7 @@ func TestStage(t *testing.T) {
 
 func TestStageExplainsWhatDoesNotFit(t *testing.T) {
 	l := testenv.MariaDB(t)
-	s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 2})
-	require.NoError(t, err)
-	defer func() { assert.NoError(t, s.Discard(context.Background())) }()
-	def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE t (v varchar(3), b longblob)"), sqltext.MySQL)
-	require.NoError(t, err)
-	require.NoError(t, s.Define(t.Context(), def))
+	s, _ := stageTable(t, l, "abcd", "CREATE TABLE t (v varchar(3), b longblob)")
 	assert.ErrorContains(t, second(s.Fill("t", 1, 1, [][]byte{[]byte("INSERT INTO " + s.Target("t") + " (v) VALUES ('long')")})(t.Context())), "a value became longer than its column holds")
 	huge := append([]byte("INSERT INTO "+s.Target("t")+" (b) VALUES ('"), make([]byte, 17<<20)...)
 	assert.ErrorContains(t, second(s.Fill("t", 1, 1, [][]byte{append(huge, "')"...)})(t.Context())), "larger than the server accepts (max_allowed_packet)")

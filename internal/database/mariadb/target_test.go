@@ -73,18 +73,19 @@ func TestTwoSessionsFillOneTable(t *testing.T) {
 		def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `"+name+"` (`id` int NOT NULL AUTO_INCREMENT, `v` varchar(80), PRIMARY KEY (`id`)) ENGINE=InnoDB"), sqltext.MySQL)
 		require.NoError(t, err)
 		require.NoError(t, s.Define(t.Context(), def))
+		s.(*stage).tables[name].loader.off.Store(i%2 == 0) // every second one is loaded
 		var g errgroup.Group
 		for chunk := range 2 {
 			g.Go(func() error {
 				var q strings.Builder
-				fmt.Fprintf(&q, "INSERT INTO %s VALUES ", s.Target(name))
+				fmt.Fprintf(&q, "INSERT INTO %s (`id`,`v`) VALUES ", s.Target(name))
 				for row := range 300 {
 					if row > 0 {
 						q.WriteString(",")
 					}
 					fmt.Fprintf(&q, "(%d,'a value of this row')", chunk*300+row+1)
 				}
-				n, err := s.Fill(name, chunk+1, 1, [][]byte{[]byte(q.String())})(t.Context())
+				n, err := s.Fill(name, chunk+1, 300, [][]byte{[]byte(q.String())})(t.Context())
 				if err == nil && n != 300 {
 					return fmt.Errorf("%d rows", n)
 				}
@@ -92,6 +93,7 @@ func TestTwoSessionsFillOneTable(t *testing.T) {
 			})
 		}
 		require.NoError(t, g.Wait(), name)
+		assert.Equal(t, i%2 == 0, s.(*stage).tables[name].loader.off.Load())
 		require.NoError(t, s.Finish(t.Context(), name, nil))
 	}
 }

@@ -114,7 +114,7 @@ func TestStageAndSwitch(t *testing.T) {
 		def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE a (b TEXT)"), sqltext.SQLite)
 		require.NoError(t, err)
 		require.NoError(t, s.Define(t.Context(), def))
-		testenv.Stored(t, 2)(s.Fill("a", 1, 1, [][]byte{[]byte(`INSERT INTO "a" VALUES ('x'),('y')`)})(t.Context()))
+		testenv.Stored(t, 2)(s.Fill("a", 1, 2, [][]byte{[]byte(`INSERT INTO "a" VALUES ('x'),('y')`)})(t.Context()))
 		require.NoError(t, s.Finish(t.Context(), "a", []string{"CREATE INDEX i ON a (b)"}))
 		require.NoError(t, s.AddObject(t.Context(), database.Object{Kind: database.View, Name: "v", SQL: "CREATE VIEW v AS SELECT b FROM a"}))
 		return s

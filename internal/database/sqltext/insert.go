@@ -161,6 +161,7 @@ type rowReader struct {
 	decoded []byte // room for the value that is shown to rewrite
 	// introduce gives the introducer of a text that has none.
 	introduce func(column int, raw []byte) string
+	take      func(column int) error // reads a value in another way, if it is not nil
 	count     int64
 }
 
@@ -273,6 +274,9 @@ func (r *rowReader) row() (int, error) {
 }
 
 func (r *rowReader) value(column int) error {
+	if r.take != nil {
+		return r.take(column)
+	}
 	if r.simple() {
 		return nil
 	}

@@ -282,7 +282,7 @@ func Unquote(dst []byte, t Token, d Dialect) ([]byte, error) {
 			dst = append(dst, c)
 		}
 	}
-	return append(dst, b[min(last, len(b)):]...), nil
+	return append(dst, b[last:]...), nil
 }
 
 // Unescape gives the byte that c means behind a backslash in a string of MariaDB

@@ -1,6 +1,9 @@
 package sqltext
 
-import "bytes"
+import (
+	"bytes"
+	"errors"
+)
 
 // AppendTabbed appends the rows of an INSERT statement of MariaDB and MySQL to dst as
 // LOAD DATA reads them by default (MariaDB's reference, LOAD DATA INFILE): a line for
@@ -10,41 +13,32 @@ import "bytes"
 // _binary, a bit value.
 func (ins *Insert) AppendTabbed(dst, stmt []byte, numbers []bool) (out []byte, rows int64, ok bool) {
 	r := rowReader{Lexer: Lexer{text: stmt, pos: ins.values, d: MySQL}}
-	for {
-		if dst, ok = r.appendTabbed(dst, numbers); !ok {
-			return nil, 0, false
+	r.take = func(column int) error {
+		if column >= len(numbers) {
+			return errNotTabbed
 		}
-		rows++
-		t, err := r.Skip()
-		switch {
-		case err == nil && t.Kind == End:
-			return dst, rows, true
-		case err != nil || t.Kind != Punct || t.Text[0] != ',':
-			return nil, 0, false
-		}
-	}
-}
-
-// appendTabbed appends the next row.
-func (r *rowReader) appendTabbed(dst []byte, numbers []bool) (out []byte, ok bool) {
-	before := byte('(')
-	for _, number := range numbers {
-		if t, err := r.Skip(); err != nil || t.Kind != Punct || t.Text[0] != before {
-			return nil, false
-		}
-		if before == ',' {
+		if column > 0 {
 			dst = append(dst, '\t')
 		}
-		before = ','
-		if dst, ok = r.appendTabbedValue(dst, number); !ok {
-			return nil, false
+		if dst, ok = r.appendTabbed(dst, numbers[column]); !ok {
+			return errNotTabbed
 		}
+		return nil
 	}
-	t, err := r.Skip()
-	return append(dst, '\n'), err == nil && t.Kind == Punct && t.Text[0] == ')'
+	err := r.rows(len(numbers), func(int) error {
+		dst = append(dst, '\n')
+		return nil
+	})
+	if err != nil || len(bytes.TrimSpace(stmt[r.end:])) > 0 {
+		return nil, 0, false
+	}
+	return dst, r.count, true
 }
 
-func (r *rowReader) appendTabbedValue(dst []byte, number bool) ([]byte, bool) {
+var errNotTabbed = errors.New("a value means something else to LOAD DATA")
+
+// appendTabbed appends the next value.
+func (r *rowReader) appendTabbed(dst []byte, number bool) ([]byte, bool) {
 	if from := r.pos; number && r.simple() {
 		if r.text[from] == 'N' {
 			return append(dst, `\N`...), true
