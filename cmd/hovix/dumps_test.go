@@ -14,6 +14,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/testenv"
 )
 
@@ -32,7 +33,7 @@ func readDump(t *testing.T, text []byte, d sqltext.Dialect) (tables, rows map[st
 		head := strings.ToUpper(string(st.Text[:min(len(st.Text), 40)]))
 		switch {
 		case strings.HasPrefix(head, "CREATE TABLE"):
-			c, err := sqltext.ParseCreateTable(st.Text, d)
+			c, err := sqltree.ParseTable(st.Text, d)
 			require.NoError(t, err, "%.200s", st.Text)
 			tables[c.Name] = len(c.Columns())
 		case strings.HasPrefix(head, "INSERT INTO"):

@@ -283,12 +283,13 @@ CREATE TRIGGER tr AFTER INSERT ON no_rowid BEGIN INSERT INTO log_ VALUES (new.v)
 DELETE FROM hard WHERE id=900 AND 0;
 `
 
-// sqliteContent gives definitions, and rows with the type of every value.
+// sqliteContent gives definitions, without quotes and white space, which are written
+// anew, and rows with the type of every value.
 func sqliteContent(t *testing.T, path string) string {
 	t.Helper()
 	l := database.Location{Engine: database.SQLite, Path: path}
 	var q strings.Builder
-	q.WriteString("PRAGMA integrity_check; SELECT type, name, sql FROM sqlite_master ORDER BY type, name; SELECT * FROM sqlite_sequence ORDER BY name;\n")
+	q.WriteString("PRAGMA integrity_check; SELECT type, name, lower(replace(replace(replace(sql,char(10),''),' ',''),'\"','')) FROM sqlite_master ORDER BY type, name; SELECT * FROM sqlite_sequence ORDER BY name;\n")
 	for table, columns := range map[string]string{"hard": "id,t,any_,b,r,d,\"odd \"\"name\",gen", "no_rowid": "k,v", "child": "id,parent", "log_": "n"} {
 		q.WriteString("SELECT '" + table + "'")
 		for _, c := range strings.Split(columns, ",") {

@@ -19,6 +19,7 @@ import (
 	"strings"
 
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 )
 
 // Engine names a database engine.
@@ -310,7 +311,7 @@ var ErrNoFork = errors.New("the snapshot cannot be shared")
 type Stage interface {
 	// Target gives the quoted name under which rows of the table are staged.
 	Target(table string) string
-	Define(ctx context.Context, def *sqltext.CreateTable) error
+	Define(ctx context.Context, def *sqltree.Table) error
 	// Fill prepares one chunk of rows as far as that needs no server, and gives what
 	// stores it: the INSERT statements, which hold so many rows and name Target(table),
 	// all or none. That gives the number of rows that the engine says it has stored; stmts

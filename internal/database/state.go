@@ -40,7 +40,8 @@ type Attached struct {
 const (
 	ForeignKey ObjectKind = "foreign key"
 	Procedure  ObjectKind = "procedure"
-	Position   ObjectKind = "position" // of a sequence
+	Position   ObjectKind = "position"  // of a sequence
+	Extension  ObjectKind = "extension" // of PostgreSQL
 )
 
 // Exchanger exchanges states of a database for the live one. The step itself is
@@ -64,8 +65,8 @@ type Exchanger interface {
 	// Drop removes a state for good.
 	Drop(ctx context.Context, s *State) error
 	// Sweep removes what a stage of this id has made and was killed before it could
-	// remove, and runs what its Note was given.
-	Sweep(ctx context.Context, id string, notes []string) error
+	// remove, and what its Note was told of.
+	Sweep(ctx context.Context, id string, notes []Note) error
 	// ByHand gives the statements that make a kept state the live one.
 	ByHand(ctx context.Context, s *State) ([]string, error)
 	Close() error
@@ -77,15 +78,27 @@ type StageOptions struct {
 	Connections int
 	// Note is told, before it is run, of how to undo a step that reaches outside of
 	// the stage. nil: nobody wants to know.
-	Note func(undo string) error
+	Note func(Note) error
 	// Resume goes on with a stage of this ID that was interrupted; Notes are what its
 	// Note was told. The error wraps ErrNotResumed where that cannot be.
 	Resume bool
-	Notes  []string
+	Notes  []Note
+	// Names are those of the tables that the source has, though not all may be staged:
+	// foreign keys may point to the ones that the target keeps.
+	Names []string
+	// StoredCode says that routines, triggers, events and rules were agreed to.
+	StoredCode bool
+}
+
+// Note is something that a stage has made outside of itself, and that goes if the stage
+// is given up.
+type Note struct {
+	Kind ObjectKind `json:"kind"` // Sequence, Type, Extension
+	Name string     `json:"name"` // as sqltext.JoinName gives it
 }
 
 // Noted tells Note, if there is one.
-func (o *StageOptions) Noted(undo string) error {
+func (o *StageOptions) Noted(undo Note) error {
 	if o.Note == nil {
 		return nil
 	}

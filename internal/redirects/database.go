@@ -13,6 +13,7 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/manifest"
 	"hovix/internal/site"
 )
@@ -33,16 +34,8 @@ func (g *Gatherer) Site(ctx context.Context, s *site.Site, r database.Reader) er
 			return nil
 		}
 		table = tables[at].Name
-		text, _, err := r.Definition(ctx, table)
-		if err != nil {
-			return err
-		}
-		def, err := sqltext.ParseCreateTable([]byte(text), dialect)
-		if err != nil {
-			return err
-		}
 		return r.Rows(ctx, table, "", 1<<20, func(c database.Chunk) error {
-			return eachRow(c.SQL, dialect, def.Columns(), columns, row)
+			return eachRow(c.SQL, dialect, nil, columns, row)
 		})
 	}
 	file, err := os.ReadFile(filepath.Join(s.Root, site.SiteFile))
@@ -76,7 +69,7 @@ func (g *Gatherer) Archive(ctx context.Context, a *archive.Archive) error {
 		return fmt.Errorf("the archive holds no database, so that its pages cannot be told; give the address of the site to follow its links")
 	}
 	dialect := m.Database.Engine.Dialect()
-	defs := map[string]*sqltext.CreateTable{} // by the beginning of entries' names
+	defs := map[string]*sqltree.Table{} // by the beginning of entries' names
 	if err := a.Each(func(e *archive.Entry) bool {
 		part := tableEntry.FindStringSubmatch(e.Name)
 		return part != nil && part[2] == "0-table" && e.Size < 4<<20
@@ -89,8 +82,11 @@ func (g *Gatherer) Archive(ctx context.Context, a *archive.Archive) error {
 		if err != nil {
 			return err
 		}
-		defs[tableEntry.FindStringSubmatch(e.Name)[1]], err = sqltext.ParseCreateTable(st.Text, dialect)
-		return err
+		def, err := sqltree.ParseTable(st.Text, dialect)
+		if err == nil { // one that is not known to be harmless is not one of the site's own kind
+			defs[tableEntry.FindStringSubmatch(e.Name)[1]] = def
+		}
+		return nil
 	}); err != nil {
 		return err
 	}
@@ -139,7 +135,7 @@ func eachRow(text []byte, d sqltext.Dialect, has, want []string, row func([]stri
 		if err != nil {
 			return err
 		}
-		if shape, err := sqltext.ShapeOf(st.Text, d); err != nil || shape != sqltext.ShapeInsert {
+		if one, err := sqltree.Parse(st.Text, d); err != nil || one.Shape != sqltree.ShapeInsert {
 			continue // what prepares the session
 		}
 		ins, err := sqltext.ParseInsert(st.Text, d)

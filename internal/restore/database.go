@@ -1,6 +1,7 @@
 package restore
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/fault"
 	"hovix/internal/manifest"
 )
@@ -118,7 +120,7 @@ func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
 	if err != nil {
 		return err
 	}
-	def, err := sqltext.ParseCreateTable(st.Text, r.dialect())
+	def, err := sqltree.ParseTable(st.Text, r.dialect())
 	if err != nil {
 		return err
 	}
@@ -220,14 +222,14 @@ func (r *run) endTable(ctx context.Context, t *tableState, entry string, text []
 		if err != nil {
 			return err
 		}
-		shape, err := sqltext.ShapeOf(st.Text, r.dialect())
+		one, err := sqltree.Parse(st.Text, r.dialect())
 		if err != nil {
 			return err
 		}
-		if shape != sqltext.ShapeIndex {
+		if one.Shape != sqltree.ShapeKey {
 			return fmt.Errorf("%w: only keys may follow the rows, not %.60q", sqltext.ErrRefused, st.Text)
 		}
-		keys = append(keys, string(st.Text))
+		keys = append(keys, one.SQL(nil))
 	}
 	m := rowsComment.FindSubmatch(text)
 	if m == nil {
@@ -279,8 +281,9 @@ func (r *run) finishTable(ctx context.Context, t *tableState, keys []string, wan
 }
 
 // kindOf names the objects that statements make.
-var kindOf = map[sqltext.Shape]database.ObjectKind{sqltext.ShapeView: database.View, sqltext.ShapeTrigger: database.Trigger, sqltext.ShapeRoutine: database.Routine,
-	sqltext.ShapeEvent: database.Event, sqltext.ShapeSequence: database.Sequence, sqltext.ShapeType: database.Type, sqltext.ShapeIndex: database.Other, sqltext.ShapeOther: database.Other}
+var kindOf = map[sqltree.Shape]database.ObjectKind{sqltree.ShapeView: database.View, sqltree.ShapeTrigger: database.Trigger, sqltree.ShapeRoutine: database.Routine,
+	sqltree.ShapeEvent: database.Event, sqltree.ShapeSequence: database.Sequence, sqltree.ShapeType: database.Type, sqltree.ShapeKey: database.Other, sqltree.ShapeOther: database.Other,
+	sqltree.ShapeSchema: database.Other, sqltree.ShapeExtension: database.Other}
 
 // objects takes what is not a table, and what closes the text. The statements at
 // the beginning and the end are for clients; a stage sets its own session.
@@ -290,27 +293,25 @@ func (r *run) objects(ctx context.Context, name string, text []byte) error {
 		if err != nil {
 			return err
 		}
-		if m, ok := sqltext.ModeOf(st.Text); ok && r.dialect() == sqltext.MySQL {
-			mode = m
-			continue
-		}
 		if strings.HasSuffix(name, "z3-end.sql") {
-			if err := r.position(ctx, st.Text); err != nil {
+			if err := r.db.Positions(ctx, st.Text); err != nil {
 				return err
 			}
 			continue
 		}
-		shape, err := sqltext.ShapeOf(st.Text, r.dialect())
+		one, err := sqltree.Parse(st.Text, r.dialect())
 		if err != nil {
 			return err
 		}
-		kind, ok := kindOf[shape]
+		kind, ok := kindOf[one.Shape]
 		switch {
-		case shape == sqltext.ShapeNone:
+		case one.HasMode:
+			mode = one.Mode
+		case one.Shape == sqltree.ShapeNone:
 		case !ok, kind == database.Other && r.dialect() != sqltext.Postgres:
 			return fmt.Errorf("%w: %.60q stands where views and triggers belong", sqltext.ErrRefused, st.Text)
 		default:
-			if err := r.addObject(ctx, database.Object{Kind: kind, Mode: mode, Early: name == manifest.EarlyName}, st.Text); err != nil {
+			if err := r.addObject(ctx, database.Object{Kind: kind, Mode: mode, Early: name == manifest.EarlyName}, one); err != nil {
 				return err
 			}
 		}
@@ -321,23 +322,20 @@ func (r *run) objects(ctx context.Context, name string, text []byte) error {
 	return nil
 }
 
-func (r *run) addObject(ctx context.Context, o database.Object, stmt []byte) (err error) {
-	o.Name, err = sqltext.ObjectName(stmt, r.dialect())
-	if err != nil && o.Kind != database.Other { // what completes others may have none
+func (r *run) addObject(ctx context.Context, o database.Object, one *sqltree.Statement) (err error) {
+	o.Name = cmp.Or(one.Name, one.Table)
+	if take, err := r.takes(o, one); err != nil || !take {
 		return err
 	}
-	if take, err := r.takes(o, stmt); err != nil || !take {
-		return err
-	}
-	o.SQL = r.way.Definition(string(stmt)) // a view's text may hold an address too
+	o.SQL = r.way.Definition(one.SQL(nil)) // a view's text may hold an address too
 	return r.db.AddObject(ctx, o)
 }
 
 // takes reports whether an object is made: code for the database only if that was
 // agreed to, and in the name of who restores; what may need all tables only if all
 // are restored.
-func (r *run) takes(o database.Object, stmt []byte) (bool, error) {
-	if r.dialect() == sqltext.MySQL && sqltext.WithoutDefiner(string(stmt)) != string(stmt) {
+func (r *run) takes(o database.Object, one *sqltree.Statement) (bool, error) {
+	if one.Definer != nil {
 		return false, fmt.Errorf("%w: the %s %s is to run with the rights of another account (DEFINER)", sqltext.ErrRefused, o.Kind, o.Name)
 	}
 	if o.Kind.IsCode() {
@@ -349,43 +347,9 @@ func (r *run) takes(o database.Object, stmt []byte) (bool, error) {
 		}
 	}
 	if r.plan.sel.someTables() && !o.Early {
-		return o.Kind == database.Other && r.plan.sel.table(o.Name), nil
+		return o.Kind == database.Other && r.plan.sel.table(one.Table), nil
 	}
 	return true, nil
-}
-
-// position lets only the statements through that set automatic numbers: rows of
-// SQLite's sqlite_sequence, literals only, and positions of sequences.
-func (r *run) position(ctx context.Context, stmt []byte) error {
-	switch r.dialect() {
-	case sqltext.MySQL:
-		if !sqltext.IsPosition(stmt) {
-			_, err := sqltext.ShapeOf(stmt, r.dialect())
-			return err
-		}
-		return r.db.Positions(ctx, stmt)
-	case sqltext.Postgres:
-		return r.db.Positions(ctx, stmt)
-	}
-	if string(stmt) == "DELETE FROM sqlite_sequence" {
-		return r.db.Positions(ctx, stmt)
-	}
-	shape, err := sqltext.ShapeOf(stmt, r.dialect())
-	if err != nil || shape != sqltext.ShapeInsert {
-		return err
-	}
-	ins, err := sqltext.ParseInsert(stmt, r.dialect())
-	if err != nil {
-		return err
-	}
-	if ins.Table != "sqlite_sequence" {
-		return fmt.Errorf("%w: rows of %s at the end", sqltext.ErrRefused, ins.Table)
-	}
-	out, _, err := ins.AppendInsert(nil, stmt, r.dialect(), `"sqlite_sequence"`, nil)
-	if err != nil {
-		return err
-	}
-	return r.db.Positions(ctx, out)
 }
 
 // touch makes the changes with which the site answers at its new place at once.

@@ -46,7 +46,7 @@ type journal struct {
 	Folder   uint64          `json:"folder"`            // serial of the folder that is to be live; 0: none
 	Shared   string          `json:"shared,omitempty"`  // path of an SQLite file that lies in both folders
 	Database string          `json:"database,omitempty"`
-	Notes    []string        `json:"notes,omitempty"` // how to undo what staging did outside of the stage
+	Notes    []database.Note `json:"notes,omitempty"` // what staging made outside of the stage
 	Stamp    string          `json:"stamp"`
 	State    *database.State `json:"state,omitempty"` // that is to be live
 	Aside    *database.State `json:"aside,omitempty"` // that is put aside for it

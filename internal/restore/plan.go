@@ -292,12 +292,15 @@ func (p *Plan) database(given database.Location) error {
 
 func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 	p := r.plan
-	opts := database.StageOptions{ID: r.j.ID, Connections: maxSessions, Resume: r.resumed, Notes: slices.Clone(r.j.Notes), Note: func(undo string) error {
+	opts := database.StageOptions{ID: r.j.ID, Connections: maxSessions, Resume: r.resumed, Notes: slices.Clone(r.j.Notes), StoredCode: r.opts.StoredCode, Note: func(undo database.Note) error {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.j.Notes = append(r.j.Notes, undo)
 		return r.j.write(r.annex)
 	}}
+	for _, t := range r.m.Database.Tables {
+		opts.Names = append(opts.Names, t.Name)
+	}
 	switch p.location.Engine {
 	case database.MariaDB:
 		return mariadb.NewStage(ctx, p.location, opts)
@@ -308,9 +311,9 @@ func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 		if err := r.files.folder(slashDir(filepath.ToSlash(p.inside))); err != nil {
 			return nil, err
 		}
-		return sqlite.NewStage(ctx, filepath.Join(r.files.dir, p.inside), true, r.resumed)
+		return sqlite.NewStage(ctx, filepath.Join(r.files.dir, p.inside), true, opts)
 	}
-	return sqlite.NewStage(ctx, sqlite.StagePath(p.location.Path, r.j.ID), false, r.resumed)
+	return sqlite.NewStage(ctx, sqlite.StagePath(p.location.Path, r.j.ID), false, opts)
 }
 
 var errNoManifest = fmt.Errorf("%w: it has no manifest", archive.ErrNotArchive)

@@ -13,6 +13,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/fault"
 )
 
@@ -201,39 +202,47 @@ func word(kind database.ObjectKind) string {
 // captureKeys notes the foreign keys of the tables that give way. Those of other
 // tables that point to them are to point to the new ones, and back again.
 func (x *exchanger) captureKeys(ctx context.Context, s, aside *database.State) error {
-	rows, err := x.strings(ctx, "list foreign keys", "SELECT TABLE_NAME, CONSTRAINT_NAME, REFERENCED_TABLE_NAME FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA=DATABASE() ORDER BY TABLE_NAME, CONSTRAINT_NAME")
+	rows, err := x.strings(ctx, "list foreign keys", "SELECT TABLE_NAME, CONSTRAINT_NAME, REFERENCED_TABLE_NAME, DELETE_RULE, UPDATE_RULE FROM information_schema.REFERENTIAL_CONSTRAINTS WHERE CONSTRAINT_SCHEMA=DATABASE() ORDER BY TABLE_NAME, CONSTRAINT_NAME")
 	if err != nil {
 		return err
 	}
-	items := map[string][]sqltext.Item{}
 	for _, row := range rows {
 		mine, parents := aside.Tables[row[0]] != "", aside.Tables[row[2]] != ""
 		if !mine && !parents || strings.HasPrefix(row[0], "_hovix_") {
 			continue
 		}
-		if items[row[0]] == nil {
-			def, err := x.strings(ctx, "read table "+row[0], "SHOW CREATE TABLE "+quote(row[0]))
-			if err != nil {
-				return err
-			}
-			table, err := sqltext.ParseCreateTable([]byte(def[0][1]), sqltext.MySQL)
-			if err != nil {
-				return fmt.Errorf("read table %s: %w", row[0], err)
-			}
-			items[row[0]] = table.Items
+		text, err := x.foreignKey(ctx, row)
+		if err != nil {
+			return err
 		}
-		for _, it := range items[row[0]] {
-			if it.Kind != sqltext.ForeignKey || it.Name != row[1] {
-				continue
-			}
-			key := database.Attached{Kind: database.ForeignKey, Name: row[1], Table: row[0], SQL: it.Text}
-			aside.Objects = append(aside.Objects, key)
-			if !mine && !slices.Contains(s.Objects, key) {
-				s.Objects = append([]database.Attached{key}, s.Objects...)
-			}
+		key := database.Attached{Kind: database.ForeignKey, Name: row[1], Table: row[0], SQL: text}
+		aside.Objects = append(aside.Objects, key)
+		if !mine && !slices.Contains(s.Objects, key) {
+			s.Objects = append([]database.Attached{key}, s.Objects...)
 		}
 	}
 	return nil
+}
+
+// foreignKey writes the definition of a live foreign key, of which row holds table, name,
+// what it points to and the rules.
+func (x *exchanger) foreignKey(ctx context.Context, row []string) (string, error) {
+	q := func(s string) string { return string(sqltext.AppendMySQLString(nil, []byte(s), false)) }
+	columns, err := x.strings(ctx, "read the foreign key "+row[1], "SELECT COLUMN_NAME, REFERENCED_COLUMN_NAME FROM information_schema.KEY_COLUMN_USAGE WHERE CONSTRAINT_SCHEMA=DATABASE() AND TABLE_NAME="+q(row[0])+" AND CONSTRAINT_NAME="+q(row[1])+" ORDER BY ORDINAL_POSITION")
+	if err != nil {
+		return "", err
+	}
+	var own, other []string
+	for _, c := range columns {
+		own, other = append(own, quote(c[0])), append(other, quote(c[1]))
+	}
+	text := "CONSTRAINT " + quote(row[1]) + " FOREIGN KEY (" + strings.Join(own, ", ") + ") REFERENCES " + quote(row[2]) + " (" + strings.Join(other, ", ") + ")"
+	for i, what := range []string{" ON DELETE ", " ON UPDATE "} {
+		if rule := row[3+i]; rule != "RESTRICT" {
+			text += what + rule
+		}
+	}
+	return text, nil
 }
 
 // Exchanged looks for a table under the name that it leaves in the step.
@@ -308,21 +317,33 @@ func (x *exchanger) drop(ctx context.Context, o database.Attached) error {
 func (x *exchanger) attach(ctx context.Context, o database.Attached) error {
 	switch o.Kind {
 	case database.Position:
-		return x.exec(ctx, "set the position of a sequence", o.SQL)
+		at, err := sqltree.Parse([]byte(o.SQL), sqltext.MySQL)
+		if err != nil || at.Shape != sqltree.ShapePosition {
+			return errors.Join(err, fmt.Errorf("%w: %.60q", sqltext.ErrRefused, o.SQL))
+		}
+		return x.exec(ctx, "set the position of a sequence", at.SQL(nil))
 	case database.ForeignKey:
+		key, err := sqltree.ParseItem(o.SQL, sqltext.MySQL)
+		if err != nil || key.Kind != sqltree.ForeignKey {
+			return errors.Join(err, fmt.Errorf("%w: %.60q", sqltext.ErrRefused, o.SQL))
+		}
 		has, err := x.hasKey(ctx, o.Table, o.Name)
 		if err != nil || has {
 			return err
 		}
-		return x.exec(ctx, "make the foreign keys of "+o.Table, "ALTER TABLE "+quote(o.Table)+" ADD "+o.SQL)
+		return x.exec(ctx, "make the foreign keys of "+o.Table, "ALTER TABLE "+quote(o.Table)+" ADD "+key.Text)
 	}
 	if err := x.drop(ctx, o); err != nil || o.SQL == "" {
 		return err
 	}
 	what := fmt.Sprintf("make %s %s", o.Kind, o.Name)
-	err := x.inMode(ctx, what, o.Mode, o.SQL)
+	bare, defined, err := rebuilt(o)
+	if err != nil {
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	err = x.inMode(ctx, what, o.Mode, defined)
 	var my *mysql.MySQLError
-	if bare := sqltext.WithoutDefiner(o.SQL); bare != o.SQL && errors.As(err, &my) && (my.Number == erNeedsRight || my.Number == erNoSuchUser || my.Number == erDefinerSelf) {
+	if bare != defined && errors.As(err, &my) && (my.Number == erNeedsRight || my.Number == erNoSuchUser || my.Number == erDefinerSelf) {
 		return x.inMode(ctx, what, o.Mode, bare)
 	}
 	return err
@@ -418,7 +439,7 @@ func (x *exchanger) dropAll(ctx context.Context, names []string) error {
 }
 
 // Sweep removes the staged tables of an id.
-func (x *exchanger) Sweep(ctx context.Context, id string, notes []string) error {
+func (x *exchanger) Sweep(ctx context.Context, id string, notes []database.Note) error {
 	types, err := x.types(ctx)
 	if err != nil {
 		return err
@@ -430,11 +451,15 @@ func (x *exchanger) Sweep(ctx context.Context, id string, notes []string) error 
 		}
 	}
 	err = x.dropAll(ctx, names)
-	for _, q := range slices.Backward(notes) {
-		err = errors.Join(err, x.exec(ctx, "remove what was staged", q))
+	for _, n := range slices.Backward(notes) {
+		err = errors.Join(err, x.exec(ctx, "remove what was staged", dropNoted(n)))
 	}
 	return err
 }
+
+// dropNoted removes what a stage has made outside of itself: a sequence is all that can
+// be.
+func dropNoted(n database.Note) string { return "DROP SEQUENCE IF EXISTS " + quote(n.Name) }
 
 // ByHand gives statements that drop what is live in place of a state and put
 // that back.

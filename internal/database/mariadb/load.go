@@ -14,6 +14,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 )
 
 // Of rows with short values, the server spends more on reading the text of an INSERT
@@ -43,16 +44,16 @@ type loader struct {
 
 // init looks at the definition of a table. What has been stored of a chunk that fails
 // must be taken back, which InnoDB can do.
-func (l *loader) init(def *sqltext.CreateTable) {
-	if !strings.Contains(strings.ToLower(def.Tail), "engine=innodb") {
+func (l *loader) init(def *sqltree.Table) {
+	if def.Engine != "innodb" {
 		return
 	}
 	numbers := map[string]bool{}
 	for _, it := range def.Items {
-		if it.Kind != sqltext.Column {
+		if it.Kind != sqltree.Column {
 			continue
 		}
-		number, known := loadable[it.Type(sqltext.MySQL)]
+		number, known := loadable[it.Type]
 		if !known {
 			return
 		}

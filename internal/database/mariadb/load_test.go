@@ -11,6 +11,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/testenv"
 )
 
@@ -20,7 +21,7 @@ func stageTable(t *testing.T, l database.Location, id, def string) (*stage, *sta
 	s, err := NewStage(t.Context(), l, database.StageOptions{ID: id, Connections: 2})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, s.Discard(context.Background())) })
-	parsed, err := sqltext.ParseCreateTable([]byte(def), sqltext.MySQL)
+	parsed, err := sqltree.ParseTable([]byte(def), sqltext.MySQL)
 	require.NoError(t, err)
 	require.NoError(t, s.Define(t.Context(), parsed))
 	return s.(*stage), s.(*stage).tables[parsed.Name]

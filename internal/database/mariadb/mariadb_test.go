@@ -16,6 +16,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/testenv"
 )
 
@@ -124,7 +125,7 @@ func TestStage(t *testing.T) {
 	tables := func() string { return testenv.Client(t, l, []byte("SHOW TABLES")) }
 	value := func() string { return testenv.Client(t, l, []byte("SELECT v FROM t")) }
 	before := tables()
-	def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `t` (`id` int NOT NULL AUTO_INCREMENT, `v` text, `n` int, PRIMARY KEY (`id`), KEY `n` (`n`), UNIQUE KEY `v` (`v`(50)))"), sqltext.MySQL)
+	def, err := sqltree.ParseTable([]byte("CREATE TABLE `t` (`id` int NOT NULL AUTO_INCREMENT, `v` text, `n` int, PRIMARY KEY (`id`), KEY `n` (`n`), UNIQUE KEY `v` (`v`(50)))"), sqltext.MySQL)
 	require.NoError(t, err)
 	stage := func() database.Stage {
 		s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 2})
@@ -216,9 +217,9 @@ func TestNearestCollation(t *testing.T) {
 // staged with collations that this server knows, and it is said.
 func TestCollationsOfAnotherServer(t *testing.T) {
 	l := testenv.MariaDB(t)
-	s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 1})
+	s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 1, StoredCode: true})
 	require.NoError(t, err)
-	def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `a` (`v` varchar(60) COLLATE utf8mb4_0900_as_cs DEFAULT 'COLLATE utf8mb4_0900_ai_ci', KEY `k` (`v`)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_0900_ai_ci"), sqltext.MySQL)
+	def, err := sqltree.ParseTable([]byte("CREATE TABLE `a` (`v` varchar(60) COLLATE utf8mb4_0900_as_cs DEFAULT 'COLLATE utf8mb4_0900_ai_ci', KEY `k` (`v`)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_0900_ai_ci"), sqltext.MySQL)
 	require.NoError(t, err)
 	require.NoError(t, s.Define(t.Context(), def))
 	require.NoError(t, s.AddObject(t.Context(), database.Object{Kind: database.View, Name: "b", SQL: "CREATE VIEW `b` AS select `v` collate utf8mb4_0900_ai_ci AS `x` from `a`"}))
@@ -231,9 +232,9 @@ func TestCollationsOfAnotherServer(t *testing.T) {
 	out := testenv.Client(t, l, []byte("SHOW CREATE TABLE a; SHOW CREATE VIEW b;"))
 	assert.Contains(t, out, "COLLATE utf8mb4_uca1400_as_cs DEFAULT 'COLLATE utf8mb4_0900_ai_ci'")
 	assert.NotContains(t, strings.ReplaceAll(out, "'COLLATE utf8mb4_0900_ai_ci'", ""), "0900")
-	bad, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `c` (`v` varchar(10) COLLATE klingon_ci)"), sqltext.MySQL)
+	bad, err := sqltree.ParseTable([]byte("CREATE TABLE `c` (`v` varchar(10) COLLATE klingon_ci)"), sqltext.MySQL)
 	require.NoError(t, err)
-	s, err = NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 1})
+	s, err = NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 1, StoredCode: true})
 	require.NoError(t, err)
 	assert.ErrorContains(t, s.Define(t.Context(), bad), "knows neither the collation klingon_ci nor one like it")
 	require.NoError(t, s.Discard(t.Context()))
@@ -323,10 +324,10 @@ func TestExchangeAndBack(t *testing.T) {
 			SELECT * FROM w; SELECT f() AS f; SELECT * FROM p;`))
 	}
 	before := catalog()
-	s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 1})
+	s, err := NewStage(t.Context(), l, database.StageOptions{ID: "abcd", Connections: 1, StoredCode: true})
 	require.NoError(t, err)
 	for _, def := range []string{"CREATE TABLE `p` (`id` int NOT NULL, `v` text, PRIMARY KEY (`id`)) ENGINE=InnoDB", "CREATE TABLE `c` (`id` int NOT NULL, `p` int, PRIMARY KEY (`id`), KEY `k` (`p`), CONSTRAINT `own` FOREIGN KEY (`p`) REFERENCES `p` (`id`)) ENGINE=InnoDB", "CREATE TABLE `new_view` (`x` int)"} {
-		d, err := sqltext.ParseCreateTable([]byte(def), sqltext.MySQL)
+		d, err := sqltree.ParseTable([]byte(def), sqltext.MySQL)
 		require.NoError(t, err)
 		require.NoError(t, s.Define(t.Context(), d))
 		require.NoError(t, s.Finish(t.Context(), d.Name, nil))

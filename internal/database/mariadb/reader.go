@@ -216,23 +216,7 @@ func (r *reader) Definition(ctx context.Context, table string) (string, []string
 
 // withoutDatabase takes the database's own name from before what lies in it.
 func (r *reader) withoutDatabase(def string) string {
-	own := quote(r.l.Name) + "."
-	if !strings.Contains(def, own) {
-		return def
-	}
-	var b strings.Builder
-	l := sqltext.NewLexer([]byte(def), sqltext.MySQL)
-	copied := 0
-	for {
-		t, err := l.Next()
-		if err != nil || t.Kind == sqltext.End {
-			return b.String() + def[copied:]
-		}
-		if t.Kind == sqltext.Name && strings.HasPrefix(def[t.At:], own) {
-			b.WriteString(def[copied:t.At])
-			copied = t.At + len(own)
-		}
-	}
+	return sqltext.WithoutQualifier(def, r.l.Name)
 }
 
 func quote(name string) string { return sqltext.QuoteName(name, sqltext.MySQL) }

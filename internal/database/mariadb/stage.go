@@ -14,6 +14,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 )
 
 // stage builds tables under other names in the target database.
@@ -25,10 +26,10 @@ type stage struct {
 	order   []string
 	tables  map[string]*staged
 	objects []database.Object
-	known   collations // nil until it is needed
-	loads   bool       // the server takes rows from a file of its client
-	made    []string   // sequences that were made where they belong
-	undo    []string   // statements that remove what was made outside of the stage
+	known   collations      // nil until it is needed
+	loads   bool            // the server takes rows from a file of its client
+	made    []string        // sequences that were made where they belong
+	undo    []database.Note // what was made outside of the stage
 	filled  database.Filled
 	at      []string // statements that set the positions of sequences
 	done    bool
@@ -38,10 +39,10 @@ type stage struct {
 
 // staged is a table that is being staged.
 type staged struct {
-	def      *sqltext.CreateTable
+	def      *sqltree.Table
 	name     string // under which it is staged
 	deferred []string
-	foreign  []sqltext.Item
+	foreign  []sqltree.Item
 	sequence bool
 	loader   loader
 }
@@ -138,7 +139,7 @@ func (s *stage) target(table string) string {
 	return quote("_hovix_" + s.opts.ID + "_unknown")
 }
 
-func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
+func (s *stage) Define(ctx context.Context, def *sqltree.Table) error {
 	t := &staged{def: def}
 	s.mu.Lock()
 	if s.tables[def.Name] != nil {
@@ -155,22 +156,25 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 	auto := def.AutoColumn()
 	// An automatic column needs a key from the start; other keys are made faster
 	// when the rows are there, and foreign ones when all tables are.
-	now := func(it sqltext.Item) bool {
+	now := func(it sqltree.Item) bool {
 		switch it.Kind {
-		case sqltext.UniqueKey, sqltext.PlainKey:
+		case sqltree.UniqueKey, sqltree.PlainKey:
 			return auto != "" && len(it.Columns) > 0 && it.Columns[0] == auto
-		case sqltext.ForeignKey:
+		case sqltree.ForeignKey:
 			return false
 		}
 		return true
 	}
 	for _, it := range def.Items {
 		switch {
-		case it.Kind == sqltext.ForeignKey:
+		case it.Kind == sqltree.ForeignKey:
 			t.foreign = append(t.foreign, it)
 		case !now(it):
 			t.deferred = append(t.deferred, "ADD "+it.Text)
 		}
+	}
+	if err := s.checkTable(def); err != nil {
+		return err
 	}
 	if there, err := s.goOn(ctx, t); err != nil || there {
 		return err
@@ -327,9 +331,16 @@ func (s *stage) hasKeys(ctx context.Context, t *staged) (bool, error) {
 // Positions are set when sequences have their names; those of columns are in
 // definitions.
 func (s *stage) Positions(_ context.Context, stmt []byte) error {
+	at, err := sqltree.Parse(stmt, sqltext.MySQL)
+	if err != nil || at.Shape == sqltree.ShapeNone {
+		return err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.at = append(s.at, string(stmt))
+	if at.Shape != sqltree.ShapePosition || !s.isSequence(at.Name) {
+		return fmt.Errorf("%w: %.60q stands where positions of sequences belong", sqltext.ErrRefused, stmt)
+	}
+	s.at = append(s.at, at.SQL(nil))
 	return nil
 }
 
@@ -355,23 +366,23 @@ func (s *stage) sequence(ctx context.Context, o database.Object) error {
 	if there && live[0][0] != "sequence" {
 		return fmt.Errorf("make sequence %s: the database has a %s of this name; rename it first", o.Name, live[0][0])
 	}
-	options, ok := sqltext.CutSequence(o.SQL)
-	if !ok {
-		return fmt.Errorf("%w: the definition of the sequence %s", sqltext.ErrRefused, o.Name)
+	def, err := sqltree.Parse([]byte(o.SQL), sqltext.MySQL)
+	if err != nil {
+		return fmt.Errorf("make sequence %s: %w", o.Name, err)
 	}
-	if drop := "DROP SEQUENCE IF EXISTS " + quote(o.Name); slices.Contains(s.opts.Notes, drop) && there { // by a run before this
+	if note := (database.Note{Kind: database.Sequence, Name: o.Name}); slices.Contains(s.opts.Notes, note) && there { // by a run before this
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		s.made = append(s.made, o.Name)
 		return nil
 	} else if !there {
-		if err := s.opts.Noted(drop); err != nil {
+		if err := s.opts.Noted(note); err != nil {
 			return err
 		}
 		s.mu.Lock()
-		s.undo = append(s.undo, drop)
+		s.undo = append(s.undo, note)
 		s.mu.Unlock()
-		if err := s.exec(ctx, "make sequence "+o.Name, "CREATE SEQUENCE "+quote(o.Name)+options); err != nil {
+		if err := s.exec(ctx, "make sequence "+o.Name, def.SQL(nil)); err != nil {
 			return err
 		}
 		s.mu.Lock()
@@ -380,14 +391,14 @@ func (s *stage) sequence(ctx context.Context, o database.Object) error {
 		return nil
 	}
 	s.mu.Lock()
-	t := &staged{def: &sqltext.CreateTable{Name: o.Name}, name: fmt.Sprintf("_hovix_%s_%d", s.opts.ID, len(s.order)), sequence: true}
+	t := &staged{def: &sqltree.Table{Name: o.Name}, name: fmt.Sprintf("_hovix_%s_%d", s.opts.ID, len(s.order)), sequence: true}
 	s.tables[o.Name] = t
 	s.order = append(s.order, o.Name)
 	s.mu.Unlock()
 	if there, err := s.goOn(ctx, t); err != nil || there {
 		return err
 	}
-	return s.exec(ctx, "make sequence "+o.Name, "CREATE SEQUENCE "+quote(t.name)+options)
+	return s.exec(ctx, "make sequence "+o.Name, def.SQL(func(r sqltree.Reference) sqltree.Reference { return sqltree.Reference{Kind: r.Kind, Name: t.name} }))
 }
 
 // Touch runs a statement on a staged table.
@@ -413,13 +424,20 @@ func (s *stage) Seal(ctx context.Context) (*database.State, []string, error) {
 			state.Objects = append(state.Objects, database.Attached{Kind: database.ForeignKey, Name: it.Name, Table: name, SQL: it.Text})
 		}
 	}
+	if err := s.checkForeign(); err != nil {
+		return nil, nil, err
+	}
 	for _, o := range s.objects {
-		stmt, err := s.fit(ctx, fmt.Sprintf("make %s %s", o.Kind, o.Name), o.SQL)
+		one, err := s.checkObject(o)
+		if err != nil {
+			return nil, nil, err
+		}
+		stmt, err := s.fit(ctx, fmt.Sprintf("make %s %s", o.Kind, o.Name), one.SQL(nil))
 		if err != nil {
 			return nil, nil, err
 		}
 		kind := o.Kind
-		if kind == database.Routine && sqltext.IsProcedure([]byte(o.SQL)) {
+		if kind == database.Routine && one.Procedure {
 			kind = database.Procedure
 		}
 		state.Objects = append(state.Objects, database.Attached{Kind: kind, Name: o.Name, SQL: stmt, Mode: o.Mode})
@@ -446,8 +464,8 @@ func (s *stage) Discard(context.Context) error {
 	for _, name := range s.order {
 		err = errors.Join(err, s.exec(ctx, "remove a staged table", "DROP "+s.tables[name].kind()+" IF EXISTS "+quote(s.tables[name].name)))
 	}
-	for _, q := range s.undo {
-		err = errors.Join(err, s.exec(ctx, "remove a sequence", q))
+	for _, n := range s.undo {
+		err = errors.Join(err, s.exec(ctx, "remove a sequence", dropNoted(n)))
 	}
 	return errors.Join(err, s.Leave())
 }

@@ -12,6 +12,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/testenv"
 )
 
@@ -70,7 +71,7 @@ func TestTwoSessionsFillOneTable(t *testing.T) {
 	defer func() { require.NoError(t, s.Discard(context.Background())) }()
 	for i := range 60 {
 		name := fmt.Sprintf("t%d", i)
-		def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE `"+name+"` (`id` int NOT NULL AUTO_INCREMENT, `v` varchar(80), PRIMARY KEY (`id`)) ENGINE=InnoDB"), sqltext.MySQL)
+		def, err := sqltree.ParseTable([]byte("CREATE TABLE `"+name+"` (`id` int NOT NULL AUTO_INCREMENT, `v` varchar(80), PRIMARY KEY (`id`)) ENGINE=InnoDB"), sqltext.MySQL)
 		require.NoError(t, err)
 		require.NoError(t, s.Define(t.Context(), def))
 		s.(*stage).tables[name].loader.off.Store(i%2 == 0) // every second one is loaded

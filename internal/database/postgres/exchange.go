@@ -374,7 +374,7 @@ func (e *exchanger) dropSchemas(ctx context.Context, names []string) (err error)
 }
 
 // Sweep removes the schemas in which an id was staged.
-func (e *exchanger) Sweep(ctx context.Context, id string, notes []string) error {
+func (e *exchanger) Sweep(ctx context.Context, id string, notes []database.Note) error {
 	all, err := e.schemasNow(ctx)
 	if err != nil {
 		return err
@@ -386,8 +386,8 @@ func (e *exchanger) Sweep(ctx context.Context, id string, notes []string) error 
 		}
 	}
 	err = e.dropSchemas(ctx, names)
-	for _, q := range slices.Backward(notes) {
-		if x := execute(ctx, e.conn, q); x != nil {
+	for _, n := range slices.Backward(notes) {
+		if x := execute(ctx, e.conn, dropNoted(n)); x != nil {
 			err = errors.Join(err, fmt.Errorf("remove what was staged: %w", x))
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/testenv"
 )
 
@@ -50,7 +51,7 @@ func stageOne(t *testing.T, l database.Location) database.Stage {
 	}
 	add(database.Type, "mood", "CREATE TYPE public.mood AS ENUM ('new')", true)
 	add(database.Type, "span", `CREATE TYPE "public"."span" AS RANGE (subtype = integer, subtype_opclass = pg_catalog.int4_ops)`, true)
-	def, err := sqltext.ParseCreateTable([]byte(`CREATE TABLE "public"."a" ("m" public.mood, "s" public.span, "id" integer GENERATED ALWAYS AS IDENTITY (SEQUENCE NAME public.a_seq START WITH 1) NOT NULL)`), sqltext.Postgres)
+	def, err := sqltree.ParseTable([]byte(`CREATE TABLE "public"."a" ("m" public.mood, "s" public.span, "id" integer GENERATED ALWAYS AS IDENTITY (SEQUENCE NAME public.a_seq START WITH 1) NOT NULL)`), sqltext.Postgres)
 	require.NoError(t, err)
 	require.NoError(t, s.Define(t.Context(), def))
 	require.ErrorContains(t, s.Define(t.Context(), def), "defined twice")
@@ -120,7 +121,7 @@ func TestSwitchIsWholeOrNot(t *testing.T) {
 	err = ex.Exchange(t.Context(), state, "x", func(*database.State) error { return nil })
 	require.ErrorContains(t, err, `"i"`, "another table has an index of this name")
 	assert.Empty(t, sql(t, l, "SELECT old FROM a"))
-	require.NoError(t, ex.Sweep(t.Context(), "abcd", []string{"DROP TYPE IF EXISTS span"}))
+	require.NoError(t, ex.Sweep(t.Context(), "abcd", []database.Note{{Kind: database.Type, Name: "span"}}))
 	assert.Equal(t, "public", sql(t, l, schemas))
 }
 

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -14,22 +13,26 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 )
 
 // stage builds everything in schemas of its own in the target database.
 type stage struct {
-	l       database.Location
-	opts    database.StageOptions
-	conns   chan *pgconn.PgConn // nil in it: one that is still to be opened
-	mu      sync.Mutex
-	schemas map[string]string // schema → the one in which it is staged
-	names   map[string]bool   // what is staged, as JoinName gives it
-	late    []database.Object
-	at      []sqltext.Position
-	made    []string // statements that remove what was made outside of the stage
-	filled  database.Filled
-	objects int // early ones that came
-	done    bool
+	l        database.Location
+	opts     database.StageOptions
+	conns    chan *pgconn.PgConn // nil in it: one that is still to be opened
+	mu       sync.Mutex
+	schemas  map[string]string // schema → the one in which it is staged
+	names    map[string]bool   // what is staged, as JoinName gives it
+	outside  map[string]bool   // range types, which stand where they belong
+	late     []database.Object
+	at       []*sqltree.Statement       // positions of sequences
+	made     []database.Note            // what was made outside of the stage
+	role     string                     // in whose name things are made; empty: that of the login
+	harmless map[sqltree.Reference]bool // what extensions have, as far as it was asked for
+	filled   database.Filled
+	objects  int // early ones that came
+	done     bool
 }
 
 func canStage(ctx context.Context, conn *pgconn.PgConn, l database.Location) error {
@@ -52,7 +55,7 @@ func canStage(ctx context.Context, conn *pgconn.PgConn, l database.Location) err
 
 // NewStage connects to the target database and prepares staging.
 func NewStage(ctx context.Context, l database.Location, opts database.StageOptions) (database.Stage, error) {
-	s := &stage{l: l, opts: opts, conns: make(chan *pgconn.PgConn, opts.Connections), schemas: map[string]string{}, names: map[string]bool{}, made: opts.Notes}
+	s := &stage{l: l, opts: opts, conns: make(chan *pgconn.PgConn, opts.Connections), schemas: map[string]string{}, names: map[string]bool{}, outside: map[string]bool{}, made: opts.Notes, harmless: map[sqltree.Reference]bool{}}
 	first, err := connect(ctx, l)
 	if err != nil {
 		return nil, err
@@ -62,10 +65,13 @@ func NewStage(ctx context.Context, l database.Location, opts database.StageOptio
 		s.conns <- nil
 	}
 	if err = canStage(ctx, first, l); err == nil {
-		_, err = s.schema(ctx, sqltext.DefaultSchema)
+		s.role, err = ownerOf(ctx, first)
 	}
 	if err == nil {
 		err = s.prepare(ctx, first)
+	}
+	if err == nil {
+		_, err = s.schema(ctx, sqltext.DefaultSchema)
 	}
 	if err == nil {
 		err = s.remember(ctx)
@@ -109,7 +115,10 @@ func (s *stage) once(ctx context.Context, table string, n int, what, stmt string
 		return nil
 	}
 	return s.transaction(ctx, what, func(c *pgconn.PgConn) error {
-		return execute(ctx, c, stmt+"; "+s.keep(table, n, 0))
+		if err := single(ctx, c, stmt); err != nil {
+			return err
+		}
+		return execute(ctx, c, s.keep(table, n, 0))
 	})
 }
 
@@ -132,11 +141,33 @@ func (s *stage) transaction(ctx context.Context, what string, f func(*pgconn.PgC
 	return nil
 }
 
-// prepare sets a session so that routines which do not say where their tables
-// are find those that are staged.
+// prepare sets a session. Names without a schema mean what the server has by itself;
+// only where stored code was agreed to, routines which do not say where their tables are
+// find those that are staged.
 func (s *stage) prepare(ctx context.Context, c *pgconn.PgConn) error {
-	return execute(ctx, c, "SET maintenance_work_mem='128MB'; SET synchronous_commit=off; SET search_path TO "+s.schemas[sqltext.DefaultSchema]+", "+sqltext.DefaultSchema)
+	q := "SET maintenance_work_mem='128MB'; SET synchronous_commit=off"
+	if s.opts.StoredCode {
+		q += "; SET search_path TO " + s.stagedName(0) + ", " + sqltext.DefaultSchema
+	}
+	if s.role != "" {
+		q += "; SET ROLE " + quote(s.role)
+	}
+	return execute(ctx, c, q)
 }
+
+// ownerOf gives the owner of the database where the login is mightier than that: what
+// is staged is made in its name. Empty where there is none such.
+func ownerOf(ctx context.Context, c *pgconn.PgConn) (string, error) {
+	rows, err := ask(ctx, c, `SELECT o.rolname FROM pg_catalog.pg_database d JOIN pg_catalog.pg_roles o ON o.oid=d.datdba, pg_catalog.pg_roles me
+		WHERE d.datname=pg_catalog.current_database() AND me.rolname=current_user AND me.rolsuper AND NOT o.rolsuper AND pg_catalog.has_database_privilege(o.oid, d.oid, 'CREATE')`)
+	if err != nil || len(rows) == 0 {
+		return "", err
+	}
+	return rows[0][0], nil
+}
+
+// stagedName gives the n-th schema in which something is staged.
+func (s *stage) stagedName(n int) string { return fmt.Sprintf("_hovix_%s_%d", s.opts.ID, n) }
 
 // with lends a connection.
 func (s *stage) with(ctx context.Context, f func(*pgconn.PgConn) error) error {
@@ -175,7 +206,7 @@ func (s *stage) schema(ctx context.Context, name string) (string, error) {
 	if staged := s.schemas[name]; staged != "" {
 		return staged, nil
 	}
-	staged := fmt.Sprintf("_hovix_%s_%d", s.opts.ID, len(s.schemas))
+	staged := s.stagedName(len(s.schemas))
 	if err := s.exec(ctx, "make a schema to stage in", "CREATE SCHEMA IF NOT EXISTS "+staged); err != nil {
 		return "", err
 	}
@@ -195,22 +226,12 @@ func (s *stage) stage(ctx context.Context, joined string) error {
 	return nil
 }
 
-// staged gives a statement in which all that is staged goes by its name there.
-func (s *stage) staged(stmt string) (string, error) {
-	return sqltext.Requalify(stmt, func(schema, name string) (string, bool) {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		return s.schemas[schema], s.names[sqltext.JoinName(schema, name)]
-	})
-}
-
 // run makes something in the stage, unless a run before this has.
-func (s *stage) run(ctx context.Context, table string, n int, what, stmt string) error {
-	q, err := s.staged(stmt)
-	if err != nil {
+func (s *stage) run(ctx context.Context, table string, n int, what string, one *sqltree.Statement) error {
+	if err := s.check(ctx, what, one.References()); err != nil {
 		return err
 	}
-	return s.once(ctx, table, n, what, q)
+	return s.once(ctx, table, n, what, one.SQL(s.rename))
 }
 
 func (s *stage) Target(table string) string {
@@ -220,7 +241,7 @@ func (s *stage) Target(table string) string {
 	return quote(s.schemas[schema]) + "." + quote(name)
 }
 
-func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
+func (s *stage) Define(ctx context.Context, def *sqltree.Table) error {
 	s.mu.Lock()
 	twice := s.names[def.Name]
 	s.mu.Unlock()
@@ -232,7 +253,11 @@ func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
 			return err
 		}
 	}
-	return s.run(ctx, def.Name, database.Defined, "define table "+def.Name, def.Text)
+	what := "define table " + def.Name
+	if err := s.check(ctx, what, def.References()); err != nil {
+		return err
+	}
+	return s.once(ctx, def.Name, database.Defined, what, def.SQL(s.rename))
 }
 
 func (s *stage) Fill(table string, chunk int, _ int64, stmts [][]byte) func(context.Context) (int64, error) {
@@ -271,18 +296,31 @@ func (s *stage) Finish(ctx context.Context, table string, keys []string) error {
 
 // key makes a key, whose name later statements may mention.
 func (s *stage) key(ctx context.Context, table string, n int, stmt string) error {
-	if name := sqltext.KeyName([]byte(stmt)); name != "" {
-		s.mu.Lock()
-		s.names[name] = true
-		s.mu.Unlock()
+	one, err := sqltree.Parse([]byte(stmt), sqltext.Postgres)
+	if err == nil && (one.Shape != sqltree.ShapeKey || one.Table != table) {
+		err = fmt.Errorf("%w: %.60q stands where keys of %s belong", sqltext.ErrRefused, stmt, table)
 	}
-	return s.run(ctx, table, n, "make the keys of "+table, stmt)
+	if err != nil {
+		return err
+	}
+	s.known(one.Name)
+	return s.run(ctx, table, n, "make the keys of "+table, one)
+}
+
+// known notes that something stands in the stage, so that statements may name it.
+func (s *stage) known(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.names[name] = true
 }
 
 func (s *stage) Positions(_ context.Context, stmt []byte) error {
-	p, err := sqltext.ParsePosition(stmt)
-	if err != nil {
+	p, err := sqltree.Parse(stmt, sqltext.Postgres)
+	if err != nil || p.Shape == sqltree.ShapeNone {
 		return err
+	}
+	if p.Shape != sqltree.ShapePosition {
+		return fmt.Errorf("%w: %.60q stands where positions of sequences belong", sqltext.ErrRefused, stmt)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -302,17 +340,19 @@ func (s *stage) AddObject(ctx context.Context, o database.Object) error {
 	s.objects++
 	n := s.objects
 	s.mu.Unlock()
-	head := strings.Fields(strings.ToLower(o.SQL))
+	one, err := s.parse(o)
 	switch {
-	case len(head) > 1 && head[1] == "schema":
-		_, err := s.schema(ctx, o.Name)
+	case err != nil:
 		return err
-	case len(head) > 1 && head[1] == "extension":
-		return s.extension(ctx, o)
-	case o.Kind == database.Type && strings.Contains(strings.ToLower(o.SQL[:min(len(o.SQL), 400)]), " as range "):
-		return s.rangeType(ctx, o)
+	case one.Shape == sqltree.ShapeSchema:
+		_, err := s.schema(ctx, one.Name)
+		return err
+	case one.Shape == sqltree.ShapeExtension:
+		return s.extension(ctx, one)
+	case one.Range:
+		return s.rangeType(ctx, one)
 	}
-	return s.object(ctx, earlyObjects, n, o)
+	return s.object(ctx, earlyObjects, n, one, o)
 }
 
 // The names under which it is kept that objects are made: no table has them.
@@ -323,21 +363,31 @@ const (
 
 // rangeType makes a range type where it belongs, for it cannot be moved: its
 // constructors belong to the server. One that is there already must be the same.
-func (s *stage) rangeType(ctx context.Context, o database.Object) error {
+func (s *stage) rangeType(ctx context.Context, o *sqltree.Statement) error {
 	schema, name := sqltext.SplitName(o.Name)
+	s.mu.Lock()
+	s.outside[o.Name] = true
+	s.mu.Unlock()
 	var there string
 	err := s.with(ctx, func(c *pgconn.PgConn) error {
 		rows, err := ask(ctx, c, "SELECT t.oid, t.typtype FROM pg_catalog.pg_type t JOIN pg_catalog.pg_namespace n ON n.oid=t.typnamespace WHERE n.nspname=? AND t.typname=?", schema, name)
 		if err != nil || len(rows) == 0 {
 			return err
 		}
-		there, err = typeDefinition(ctx, c, rows[0][0], rows[0][1], sqltext.QuoteRelation(o.Name))
+		text, err := typeDefinition(ctx, c, rows[0][0], rows[0][1], sqltext.QuoteRelation(o.Name))
+		if err != nil {
+			return err
+		}
+		other, err := sqltree.Parse([]byte(text), sqltext.Postgres)
+		if err == nil {
+			there = other.SQL(nil)
+		}
 		return err
 	})
 	switch {
 	case err != nil:
 		return fmt.Errorf("make type %s: %w", o.Name, err)
-	case there == o.SQL:
+	case there == o.SQL(nil):
 		return nil
 	case there != "":
 		return fmt.Errorf("make type %s: the database has another type of this name, and a range type cannot be put aside; drop or rename it first", o.Name)
@@ -345,26 +395,42 @@ func (s *stage) rangeType(ctx context.Context, o database.Object) error {
 	if err := s.exec(ctx, "make schema "+schema, "CREATE SCHEMA IF NOT EXISTS "+quote(schema)); err != nil {
 		return err
 	}
-	if err := s.note("DROP TYPE IF EXISTS " + sqltext.QuoteRelation(o.Name)); err != nil {
+	var refs []sqltree.Reference
+	for _, r := range o.References() {
+		if r.Joined() != o.Name {
+			refs = append(refs, r)
+		}
+	}
+	if err := s.check(ctx, "make type "+o.Name, refs); err != nil {
 		return err
 	}
-	q, err := s.staged(o.SQL)
-	if err != nil {
+	if err := s.note(database.Note{Kind: database.Type, Name: o.Name}); err != nil {
 		return err
 	}
-	return s.exec(ctx, "make type "+o.Name, q)
+	if err := s.with(ctx, func(c *pgconn.PgConn) error { return single(ctx, c, o.SQL(s.rename)) }); err != nil {
+		return fmt.Errorf("make type %s: %w", o.Name, err)
+	}
+	return nil
 }
 
 // note remembers how to undo what is about to be made outside of the stage.
-func (s *stage) note(undo string) error {
+func (s *stage) note(undo database.Note) error {
 	s.mu.Lock()
 	s.made = append(s.made, undo)
 	s.mu.Unlock()
 	return s.opts.Noted(undo)
 }
 
+// dropNoted removes what a stage has made outside of itself.
+func dropNoted(n database.Note) string {
+	if n.Kind == database.Extension {
+		return "DROP EXTENSION IF EXISTS " + quote(n.Name)
+	}
+	return "DROP TYPE IF EXISTS " + sqltext.QuoteRelation(n.Name)
+}
+
 // extension makes an extension that the database lacks.
-func (s *stage) extension(ctx context.Context, o database.Object) error {
+func (s *stage) extension(ctx context.Context, o *sqltree.Statement) error {
 	var rows [][]string
 	err := s.with(ctx, func(c *pgconn.PgConn) (err error) {
 		rows, err = ask(ctx, c, "SELECT 1 FROM pg_catalog.pg_extension WHERE extname=?", o.Name)
@@ -373,29 +439,35 @@ func (s *stage) extension(ctx context.Context, o database.Object) error {
 	if err != nil || len(rows) > 0 {
 		return err
 	}
-	if err := s.note("DROP EXTENSION IF EXISTS " + quote(o.Name)); err != nil {
+	if ok, err := s.trusted(ctx, o.Name); err != nil || !ok {
+		return errors.Join(err, fmt.Errorf("%w: the extension %s is not one that the server lets every owner of a database make; if it is wanted, an administrator can make it before with: %s", sqltext.ErrRefused, o.Name, o.SQL(nil)))
+	}
+	if err := s.note(database.Note{Kind: database.Extension, Name: o.Name}); err != nil {
 		return err
 	}
-	if err := s.exec(ctx, "make the extension "+o.Name, o.SQL); err != nil {
-		return fmt.Errorf("%w; an administrator of the server can make it with: %s", err, o.SQL)
+	if err := s.with(ctx, func(c *pgconn.PgConn) error { return single(ctx, c, o.SQL(nil)) }); err != nil {
+		return fmt.Errorf("make the extension %s: %w; an administrator of the server can make it with: %s", o.Name, err, o.SQL(nil))
 	}
 	return nil
 }
 
-func (s *stage) object(ctx context.Context, list string, n int, o database.Object) error {
-	switch o.Kind {
-	case database.View, database.Routine, database.Sequence, database.Type:
-		if err := s.stage(ctx, o.Name); err != nil {
+func (s *stage) object(ctx context.Context, list string, n int, one *sqltree.Statement, o database.Object) error {
+	switch one.Shape {
+	case sqltree.ShapeView, sqltree.ShapeRoutine, sqltree.ShapeSequence, sqltree.ShapeType:
+		if err := s.stage(ctx, one.Name); err != nil {
 			return err
 		}
-	case database.Other:
-		if name := sqltext.KeyName([]byte(o.SQL)); name != "" {
-			s.mu.Lock()
-			s.names[name] = true
-			s.mu.Unlock()
+	case sqltree.ShapeKey:
+		s.known(one.Name)
+	case sqltree.ShapeOther:
+		if one.Name != "" { // statistics
+			s.known(one.Name)
 		}
+	case sqltree.ShapeTrigger:
+	default:
+		return fmt.Errorf("%w: %.60q stands where objects belong", sqltext.ErrRefused, o.SQL)
 	}
-	return s.run(ctx, list, n, fmt.Sprintf("make %s %s", o.Kind, o.Name), o.SQL)
+	return s.run(ctx, list, n, fmt.Sprintf("make %s %s", o.Kind, o.Name), one)
 }
 
 // Touch runs a statement on a staged table.
@@ -407,16 +479,19 @@ func (s *stage) Touch(ctx context.Context, stmt string) error {
 // switch only moves it.
 func (s *stage) Ready(ctx context.Context) error {
 	for _, p := range s.at {
-		if !s.names[p.Sequence] { // its table is not restored
+		if !s.names[p.Name] { // its table is not restored
 			continue
 		}
-		q := fmt.Sprintf("SELECT pg_catalog.setval(%s, %d, %t)", quoteText(s.Target(p.Sequence)), p.Value, p.Called)
-		if err := s.exec(ctx, "set the position of "+p.Sequence, q); err != nil {
-			return err
+		if err := s.with(ctx, func(c *pgconn.PgConn) error { return single(ctx, c, p.SQL(s.rename)) }); err != nil {
+			return fmt.Errorf("set the position of %s: %w", p.Name, err)
 		}
 	}
 	for i, o := range s.late {
-		if err := s.object(ctx, lateObjects, i+1, o); err != nil {
+		one, err := s.parse(o)
+		if err != nil {
+			return err
+		}
+		if err := s.object(ctx, lateObjects, i+1, one, o); err != nil {
 			return err
 		}
 	}
@@ -444,8 +519,8 @@ func (s *stage) Discard(context.Context) error {
 	for _, staged := range s.schemas {
 		err = errors.Join(err, s.exec(ctx, "remove what was staged", "DROP SCHEMA IF EXISTS "+staged+" CASCADE"))
 	}
-	for _, q := range slices.Backward(s.made) {
-		err = errors.Join(err, s.exec(ctx, "remove what was staged", q))
+	for _, n := range slices.Backward(s.made) {
+		err = errors.Join(err, s.exec(ctx, "remove what was staged", dropNoted(n)))
 	}
 	return errors.Join(err, s.close())
 }

@@ -2,6 +2,7 @@ package sqlfile
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +14,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 )
 
 func mysqlInfo(head []byte) database.Info {
@@ -23,6 +25,15 @@ func mysqlInfo(head []byte) database.Info {
 	return i
 }
 
+// databaseOf finds the name of the database in the comments at the beginning of a dump.
+func databaseOf(head []byte) string {
+	m := regexp.MustCompile(`(?m)^-- Host: .*?\bDatabase: (.+?)\s*$`).FindSubmatch(head)
+	if m == nil {
+		return ""
+	}
+	return string(m[1])
+}
+
 // mysqlIndex finds what is where in a dump of MariaDB or MySQL.
 type mysqlIndex struct {
 	r        *reader
@@ -30,6 +41,7 @@ type mysqlIndex struct {
 	mode     string // SQL mode of what follows
 	zone     string // time zone of the values of TIMESTAMP columns
 	database string // that USE names
+	own      string // that the head of the dump names
 	last     *table // to which the last rows belong
 }
 
@@ -163,46 +175,46 @@ func (ix *mysqlIndex) use(text string) error {
 
 func (ix *mysqlIndex) create(text []byte) error {
 	ix.last = nil
-	text = []byte(sqltext.WithoutDefiner(string(text)))
-	shape, err := sqltext.ShapeOf(text, sqltext.MySQL)
+	if createsIndex.Match(text) {
+		return ix.index(text)
+	}
+	text = []byte(sqltext.WithoutQualifier(string(text), cmp.Or(ix.database, ix.own)))
+	one, err := sqltree.Parse(text, sqltext.MySQL)
 	if err != nil {
 		if !bytes.Contains(bytes.ToUpper(text[:min(len(text), 40)]), []byte("DATABASE")) {
 			ix.r.notCarried = append(ix.r.notCarried, err.Error())
 		}
 		return nil
 	}
-	if shape == sqltext.ShapeTable {
-		def, err := sqltext.ParseCreateTable(text, sqltext.MySQL)
+	if one.Shape == sqltree.ShapeTable {
+		def, err := sqltree.ParseTable(text, sqltext.MySQL)
 		if err == nil {
 			ix.r.addTable(def)
 		}
 		return err
 	}
-	name, err := sqltext.ObjectName(text, sqltext.MySQL)
-	if err != nil {
-		return err
-	}
-	o := database.Object{Name: name, SQL: string(text), Mode: ix.mode}
-	switch shape {
-	case sqltext.ShapeView:
+	o := database.Object{Name: one.Name, SQL: one.SQL(nil), Mode: ix.mode}
+	switch one.Shape {
+	case sqltree.ShapeView:
 		o.Kind, o.Mode = database.View, ""
 		// Older programs make a table first in the place of each view.
-		delete(ix.r.tables, name)
-		ix.r.order = slices.DeleteFunc(ix.r.order, func(t string) bool { return t == name })
-	case sqltext.ShapeTrigger:
+		delete(ix.r.tables, one.Name)
+		ix.r.order = slices.DeleteFunc(ix.r.order, func(t string) bool { return t == one.Name })
+	case sqltree.ShapeTrigger:
 		o.Kind = database.Trigger
-	case sqltext.ShapeRoutine:
+	case sqltree.ShapeRoutine:
 		o.Kind = database.Routine
-	case sqltext.ShapeEvent:
+	case sqltree.ShapeEvent:
 		o.Kind = database.Event
-	case sqltext.ShapeSequence:
+	case sqltree.ShapeSequence:
 		o.Kind, o.Mode, o.Early = database.Sequence, "", true
-	default:
-		return ix.index(text)
 	}
 	ix.r.addObject(o)
 	return nil
 }
+
+// createsIndex tells a key that is made outside of its table's definition.
+var createsIndex = regexp.MustCompile(`(?i)^CREATE\s+(?:UNIQUE\s+|FULLTEXT\s+|SPATIAL\s+)?INDEX\s`)
 
 // index takes CREATE INDEX, which web panels write.
 func (ix *mysqlIndex) index(text []byte) error {
@@ -256,7 +268,7 @@ func (ix *mysqlIndex) checkZone(t *table) error {
 		return nil
 	}
 	for _, it := range t.def.Items {
-		if it.Kind == sqltext.Column && typeOf(it) == "timestamp" {
+		if it.Kind == sqltree.Column && it.Type == "timestamp" {
 			zone := "does not say in which time zone it is"
 			if ix.zone != "" {
 				zone = "is in the time zone " + ix.zone
@@ -267,20 +279,6 @@ func (ix *mysqlIndex) checkZone(t *table) error {
 	return nil
 }
 
-// typeOf gives the word behind a column's name.
-func typeOf(it sqltext.Item) string {
-	l := sqltext.NewLexer([]byte(it.Text), sqltext.MySQL)
-	_, _ = l.Skip()
-	t, _ := l.Skip()
-	return strings.ToLower(string(t.Text))
-}
-
-// charsetIn finds the charset that a column or the options of a table name.
-var charsetIn = regexp.MustCompile(`(?i)(?:\bCHARACTER\s+SET\s*=?\s*|\bCHARSET\s*=?\s*)(\w+)`)
-
-// collationIn finds their collation, whose name begins with a charset's.
-var collationIn = regexp.MustCompile(`(?i)\bCOLLATE\s*=?\s*([a-zA-Z0-9]+)_`)
-
 // prepare finds out which columns an INSERT sets, and how their texts are to be
 // introduced: those of binary columns, and of columns in the charset of the dump,
 // are the bytes that are meant; others the server has to convert.
@@ -289,18 +287,14 @@ func (t *table) prepare(names string) error {
 		names = ""
 	}
 	t.names = names
-	def := charsetOf(t.def.Tail)
 	for _, it := range t.def.Items {
-		if it.Kind != sqltext.Column || isGenerated(it.Text) {
+		if it.Kind != sqltree.Column || it.Generated {
 			continue
 		}
 		intro, always := "_binary", false
-		switch typeOf(it) {
+		switch it.Type {
 		case "char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set":
-			own := charsetOf(it.Text)
-			if own == "" {
-				own = def
-			}
+			own := cmp.Or(it.Charset, t.def.Charset)
 			if names != "" && !sameCharset(own, names) {
 				intro = "_" + names
 			}
@@ -313,20 +307,6 @@ func (t *table) prepare(names string) error {
 		t.settable = append(t.settable, settable{it.Name, intro, always})
 	}
 	return nil
-}
-
-func isGenerated(column string) bool {
-	upper := strings.ToUpper(column)
-	return strings.Contains(upper, " GENERATED ALWAYS ") || strings.Contains(upper, " AS (")
-}
-
-func charsetOf(text string) string {
-	for _, re := range []*regexp.Regexp{charsetIn, collationIn} {
-		if m := re.FindStringSubmatch(text); m != nil {
-			return strings.ToLower(m[1])
-		}
-	}
-	return ""
 }
 
 // sameCharset reports whether texts in both are the same bytes, as far as both

@@ -10,6 +10,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 )
 
 func postgresInfo(head []byte) database.Info {
@@ -51,38 +52,40 @@ func (ix *postgresIndex) take(st sqltext.Statement, s *sqltext.Splitter) error {
 	case strings.HasPrefix(upper, "ALTER ") && strings.Contains(upper, " OWNER TO "), strings.HasPrefix(upper, "ALTER INDEX "):
 		return nil // keys of partitions are attached when those of the whole are made
 	}
-	shape, err := sqltext.ShapeOf(text, sqltext.Postgres)
+	if strings.HasPrefix(upper, "ALTER TABLE ") {
+		if taken, err := ix.alterColumn(text); taken || err != nil {
+			return err
+		}
+	}
+	one, err := sqltree.Parse(text, sqltext.Postgres)
 	if err != nil {
-		ix.r.notCarried = append(ix.r.notCarried, fmt.Sprintf("the statement %.60q", text))
+		ix.r.notCarried = append(ix.r.notCarried, err.Error())
 		return nil
 	}
-	return ix.shaped(shape, text, upper)
+	return ix.shaped(one, text)
 }
 
-func (ix *postgresIndex) shaped(shape sqltext.Shape, text []byte, upper string) error {
-	switch {
-	case shape == sqltext.ShapeTable:
-		def, err := sqltext.ParseCreateTable(text, sqltext.Postgres)
+func (ix *postgresIndex) shaped(one *sqltree.Statement, text []byte) error {
+	switch one.Shape {
+	case sqltree.ShapeTable:
+		def, err := sqltree.ParseTable(text, sqltext.Postgres)
 		if err != nil {
 			return err
 		}
 		ix.r.addTable(def)
-		if strings.Contains(strings.ToUpper(def.Tail), "PARTITION BY") {
+		if def.Partitioned {
 			ix.partition(def.Name)
 		}
 		return nil
-	case shape == sqltext.ShapePosition:
-		if _, err := sqltext.ParsePosition(text); err != nil {
-			return err
-		}
-		fmt.Fprintf(&ix.r.positions, "%s;\n", text)
+	case sqltree.ShapePosition:
+		fmt.Fprintf(&ix.r.positions, "%s;\n", one.SQL(nil))
 		return nil
-	case strings.HasPrefix(upper, "ALTER TABLE"):
-		return ix.alter(text)
-	case shape == sqltext.ShapeIndex:
-		return ix.key(indexedTable(text), text)
+	case sqltree.ShapeKey:
+		if !strings.Contains(one.SQL(nil), " FOREIGN KEY ") {
+			return ix.key(one)
+		}
 	}
-	return ix.object(shape, text)
+	return ix.object(one)
 }
 
 func (ix *postgresIndex) partition(name string) {
@@ -139,83 +142,58 @@ func copyRows(s *sqltext.Splitter, columns []string, yield func(columns []string
 	}
 }
 
-// alter makes defaults and identities part of definitions; keys are made when the
-// rows are there, foreign ones when all tables are.
-func (ix *postgresIndex) alter(text []byte) error {
+// alterColumn makes defaults and identities part of definitions.
+func (ix *postgresIndex) alterColumn(text []byte) (taken bool, err error) {
 	name, actions, err := sqltext.Alterations(text, sqltext.Postgres)
-	if err != nil {
-		return err
+	if err != nil || len(actions) != 1 {
+		return false, err
 	}
 	action := strings.ToUpper(actions[0])
-	switch {
-	case len(actions) == 1 && strings.HasPrefix(action, "ADD CONSTRAINT") && !strings.Contains(action, "FOREIGN KEY"):
-		return ix.key(name, text)
-	case len(actions) == 1 && strings.HasPrefix(action, "ALTER COLUMN") && (strings.Contains(action, " SET DEFAULT ") || strings.Contains(action, " ADD GENERATED ")):
-		t, err := ix.r.find(name)
-		if err != nil {
-			return err
-		}
-		return t.def.Alter(actions[0])
+	if !strings.HasPrefix(action, "ALTER COLUMN") || !strings.Contains(action, " SET DEFAULT ") && !strings.Contains(action, " ADD GENERATED ") {
+		return false, nil
 	}
-	ix.r.addObject(database.Object{Kind: database.Other, SQL: string(text)})
-	return nil
+	t, err := ix.r.find(name)
+	if err != nil {
+		return true, err
+	}
+	return true, t.def.Alter(actions[0])
 }
 
-// key takes what makes a key of a relation. That of a partitioned table makes
-// those of its partitions, which it takes over where they are there.
-func (ix *postgresIndex) key(name string, text []byte) error {
-	t := ix.r.tables[name]
+// key takes what makes a key of a relation, when its rows are there. That of a
+// partitioned table makes those of its partitions, which it takes over where they are
+// there.
+func (ix *postgresIndex) key(one *sqltree.Statement) error {
+	t := ix.r.tables[one.Table]
+	text := one.SQL(nil)
 	switch {
-	case ix.partitioned[name]:
-		whole := strings.Replace(strings.Replace(string(text), " ON ONLY ", " ON ", 1), "ALTER TABLE ONLY ", "ALTER TABLE ", 1)
+	case ix.partitioned[one.Table]:
+		whole := strings.Replace(strings.Replace(text, " ON ONLY ", " ON ", 1), "ALTER TABLE ONLY ", "ALTER TABLE ", 1)
 		ix.r.addObject(database.Object{Kind: database.Other, SQL: whole})
 	case t == nil: // of a materialized view
-		ix.r.addObject(database.Object{Kind: database.Other, SQL: string(text)})
+		ix.r.addObject(database.Object{Kind: database.Other, SQL: text})
 	default:
-		t.keys = append(t.keys, string(text))
+		t.keys = append(t.keys, text)
 	}
 	return nil
-}
-
-// indexedTable gives the table of CREATE INDEX.
-func indexedTable(text []byte) string {
-	l := sqltext.NewLexer(text, sqltext.Postgres)
-	for {
-		t, err := l.Skip()
-		if err != nil || t.Kind == sqltext.End {
-			return ""
-		}
-		if t.Is("ON") {
-			name, err := sqltext.RelationAt(l)
-			if err != nil {
-				return ""
-			}
-			return name
-		}
-	}
 }
 
 // kinds of the objects that statements make.
-var postgresKinds = map[sqltext.Shape]database.ObjectKind{sqltext.ShapeView: database.View, sqltext.ShapeTrigger: database.Trigger, sqltext.ShapeRoutine: database.Routine,
-	sqltext.ShapeSequence: database.Sequence, sqltext.ShapeType: database.Type, sqltext.ShapeOther: database.Other}
+var postgresKinds = map[sqltree.Shape]database.ObjectKind{sqltree.ShapeView: database.View, sqltree.ShapeTrigger: database.Trigger, sqltree.ShapeRoutine: database.Routine,
+	sqltree.ShapeSequence: database.Sequence, sqltree.ShapeType: database.Type, sqltree.ShapeOther: database.Other, sqltree.ShapeKey: database.Other,
+	sqltree.ShapeSchema: database.Other, sqltree.ShapeExtension: database.Other}
 
 // object takes anything else: what tables may need is made before them.
-func (ix *postgresIndex) object(shape sqltext.Shape, text []byte) error {
-	kind, ok := postgresKinds[shape]
+func (ix *postgresIndex) object(one *sqltree.Statement) error {
+	kind, ok := postgresKinds[one.Shape]
 	if !ok {
-		return fmt.Errorf("%w: %.60q", sqltext.ErrRefused, text)
+		return nil // it concerns the client's session
 	}
-	o := database.Object{Kind: kind, SQL: string(text)}
-	o.Name, _ = sqltext.ObjectName(text, sqltext.Postgres) // what completes others may have none
-	word := firstWord(bytes.TrimLeft(text[len("CREATE"):], " "))
-	switch {
-	case firstWord(text) != "CREATE":
-	case kind == database.Sequence, kind == database.Type, word == "SCHEMA", word == "EXTENSION":
+	o := database.Object{Kind: kind, Name: one.Name, SQL: one.SQL(nil)}
+	switch one.Shape {
+	case sqltree.ShapeSequence, sqltree.ShapeType, sqltree.ShapeSchema, sqltree.ShapeExtension:
 		o.Early = true
-	case kind == database.Routine:
-		o.Early = !ix.mentionsTable(text)
-	}
-	if kind == database.Routine {
+	case sqltree.ShapeRoutine:
+		o.Early = !ix.mentionsTable(one)
 		ix.r.objects = append(ix.r.objects, o) // several may share a name
 		return nil
 	}
@@ -225,26 +203,8 @@ func (ix *postgresIndex) object(shape sqltext.Shape, text []byte) error {
 
 // mentionsTable reports whether a routine needs a table to be there: its body, if
 // that is a text, does not.
-func (ix *postgresIndex) mentionsTable(text []byte) bool {
-	l := sqltext.NewLexer(text, sqltext.Postgres)
-	var schema, dot string
-	for {
-		t, err := l.Skip()
-		if err != nil || t.Kind == sqltext.End {
-			return false
-		}
-		name := string(t.Text)
-		if t.Kind == sqltext.Name {
-			name = strings.ReplaceAll(strings.Trim(name, `"`), `""`, `"`)
-		}
-		if dot == "." && ix.r.tables[sqltext.JoinName(schema, name)] != nil {
-			return true
-		}
-		if name != "." {
-			schema = name
-		}
-		dot = name
-	}
+func (ix *postgresIndex) mentionsTable(one *sqltree.Statement) bool {
+	return slices.ContainsFunc(one.References(), func(r sqltree.Reference) bool { return ix.r.tables[r.Joined()] != nil })
 }
 
 func (ix *postgresIndex) end() error {

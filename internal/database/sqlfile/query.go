@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 )
 
 // mirror answers queries of a dump: it holds, in an SQLite file, the columns that
@@ -189,10 +190,10 @@ func (r *reader) fillMirror(ctx context.Context, tx *sql.Tx, name string, all, w
 }
 
 // isNumeric reports whether a column compares as numbers do.
-func isNumeric(def *sqltext.CreateTable, column string) bool {
+func isNumeric(def *sqltree.Table, column string) bool {
 	for _, it := range def.Items {
-		if it.Kind == sqltext.Column && it.Name == column {
-			switch typeOf(it) {
+		if it.Kind == sqltree.Column && it.Name == column {
+			switch it.Type {
 			case "tinyint", "smallint", "mediumint", "int", "integer", "bigint", "decimal", "numeric", "float", "double", "real":
 				return true
 			}

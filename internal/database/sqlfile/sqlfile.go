@@ -25,6 +25,7 @@ import (
 	"hovix/internal/database/mariadb"
 	"hovix/internal/database/postgres"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/dump"
 	"hovix/internal/inflate"
 	"hovix/internal/progress"
@@ -80,7 +81,7 @@ func Open(ctx context.Context, path, scratch string, rep progress.Reporter) (_ d
 		ix = &postgresIndex{r: r}
 	} else {
 		r.d, r.info = sqltext.MySQL, mysqlInfo(head)
-		ix = &mysqlIndex{r: r, names: "utf8mb4"}
+		ix = &mysqlIndex{r: r, names: "utf8mb4", own: databaseOf(head)}
 	}
 	if err := r.index(in, ix); err != nil {
 		return nil, err
@@ -145,7 +146,7 @@ type extent struct {
 
 // table is what the dump tells of a table.
 type table struct {
-	def      *sqltext.CreateTable
+	def      *sqltree.Table
 	keys     []string
 	extents  []extent
 	settable []settable // columns that an INSERT without a list of them sets
@@ -196,7 +197,7 @@ func (r *reader) index(in io.Reader, ix indexer) error {
 }
 
 // addTable takes a definition. A second one of the same name takes its place.
-func (r *reader) addTable(def *sqltext.CreateTable) {
+func (r *reader) addTable(def *sqltree.Table) {
 	if r.tables[def.Name] == nil {
 		r.order = append(r.order, def.Name)
 	}
@@ -250,7 +251,7 @@ func (r *reader) Definition(_ context.Context, name string) (string, []string, e
 	if r.d == sqltext.Postgres {
 		quoted = sqltext.QuoteRelation(name)
 	}
-	return t.def.Render(quoted, func(sqltext.Item) bool { return true }), t.keys, nil
+	return t.def.Render(quoted, func(sqltree.Item) bool { return true }), t.keys, nil
 }
 
 func (r *reader) Rows(ctx context.Context, name, without string, size int, yield func(database.Chunk) error) error {

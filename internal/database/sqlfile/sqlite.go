@@ -13,6 +13,7 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/sqlite"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 )
 
 // loadSQLite lets SQLite load a dump of its own into a file in scratch, as far as
@@ -44,39 +45,59 @@ func fillSQLite(ctx context.Context, db *sql.DB, in io.Reader) error {
 	if err != nil {
 		return err
 	}
+	var code []string // triggers are made last, so that no row sets one off
 	for st, err := range sqltext.NewSplitter(in, sqltext.SQLite, 0).All() {
 		if err == nil {
-			err = takeSQLite(ctx, tx, st.Text)
+			err = takeSQLite(ctx, tx, st.Text, &code)
 		}
 		if err != nil {
 			return errors.Join(fmt.Errorf("at byte %d: %w", st.Offset, err), tx.Rollback())
 		}
 	}
+	for _, q := range code {
+		if _, err := tx.ExecContext(ctx, q); err != nil {
+			return errors.Join(err, tx.Rollback())
+		}
+	}
 	return tx.Commit()
 }
 
-func takeSQLite(ctx context.Context, tx *sql.Tx, text []byte) error {
-	if string(text) != "DELETE FROM sqlite_sequence" {
-		shape, err := sqltext.ShapeOf(text, sqltext.SQLite)
-		switch {
-		case err != nil:
-			return err
-		case shape == sqltext.ShapeNone:
-			return nil
-		case shape == sqltext.ShapeTable:
-			if _, err := sqltext.ParseCreateTable(text, sqltext.SQLite); err != nil {
-				return err
-			}
-		case shape == sqltext.ShapeInsert:
-			ins, err := sqltext.ParseInsert(text, sqltext.SQLite)
-			if err != nil {
-				return err
-			}
-			if err := ins.EachRow(text, sqltext.SQLite, nil, func([]byte) error { return nil }); err != nil { // literals only
-				return err
-			}
-		}
+func takeSQLite(ctx context.Context, tx *sql.Tx, text []byte, code *[]string) error {
+	const clear = "DELETE FROM sqlite_sequence"
+	if string(text) == clear {
+		_, err := tx.ExecContext(ctx, clear)
+		return err
 	}
-	_, err := tx.ExecContext(ctx, string(text))
+	one, err := sqltree.Parse(text, sqltext.SQLite)
+	if err != nil {
+		return err
+	}
+	var q string
+	switch one.Shape {
+	case sqltree.ShapeNone:
+		return nil
+	case sqltree.ShapeTable:
+		def, err := sqltree.ParseTable(text, sqltext.SQLite)
+		if err != nil {
+			return err
+		}
+		q = def.SQL(nil)
+	case sqltree.ShapeInsert:
+		ins, err := sqltext.ParseInsert(text, sqltext.SQLite)
+		if err != nil {
+			return err
+		}
+		rows, _, err := ins.AppendInsert(nil, text, sqltext.SQLite, sqltext.QuoteName(ins.Table, sqltext.SQLite), nil) // literals only
+		if err != nil {
+			return err
+		}
+		q = string(rows)
+	case sqltree.ShapeTrigger:
+		*code = append(*code, one.SQL(nil))
+		return nil
+	default:
+		q = one.SQL(nil)
+	}
+	_, err = tx.ExecContext(ctx, q)
 	return err
 }

@@ -175,7 +175,7 @@ func (x *exchanger) Drop(_ context.Context, s *database.State) error {
 }
 
 // Sweep removes the staged file of an id.
-func (x *exchanger) Sweep(_ context.Context, id string, _ []string) error {
+func (x *exchanger) Sweep(_ context.Context, id string, _ []database.Note) error {
 	return removeFiles(StagePath(x.path, id))
 }
 

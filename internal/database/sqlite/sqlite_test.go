@@ -14,6 +14,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/testenv"
 )
 
@@ -109,9 +110,9 @@ func TestStageAndSwitch(t *testing.T) {
 	before, err := os.ReadFile(l.Path)
 	require.NoError(t, err)
 	fill := func() database.Stage {
-		s, err := NewStage(t.Context(), StagePath(l.Path, "abcd"), false, false)
+		s, err := NewStage(t.Context(), StagePath(l.Path, "abcd"), false, database.StageOptions{})
 		require.NoError(t, err)
-		def, err := sqltext.ParseCreateTable([]byte("CREATE TABLE a (b TEXT)"), sqltext.SQLite)
+		def, err := sqltree.ParseTable([]byte("CREATE TABLE a (b TEXT)"), sqltext.SQLite)
 		require.NoError(t, err)
 		require.NoError(t, s.Define(t.Context(), def))
 		testenv.Stored(t, 2)(s.Fill("a", 1, 2, [][]byte{[]byte(`INSERT INTO "a" VALUES ('x'),('y')`)})(t.Context()))
@@ -142,7 +143,7 @@ func TestStageAndSwitch(t *testing.T) {
 	assert.Equal(t, "x\ny\n", testenv.Client(t, l, []byte("SELECT b FROM v;")))
 	require.NoError(t, ex.Drop(t.Context(), aside))
 	assert.ErrorContains(t, ex.Check(t.Context(), aside), "is gone")
-	_, err = NewStage(t.Context(), l.Path, true, false)
+	_, err = NewStage(t.Context(), l.Path, true, database.StageOptions{})
 	assert.ErrorContains(t, err, "exists already")
 }
 
@@ -157,7 +158,7 @@ func TestExchangeTakesTheLogAlong(t *testing.T) {
 		_, err = live.Exec(q)
 		require.NoError(t, err)
 	}
-	s, err := NewStage(t.Context(), StagePath(l.Path, "abcd"), false, false)
+	s, err := NewStage(t.Context(), StagePath(l.Path, "abcd"), false, database.StageOptions{})
 	require.NoError(t, err)
 	state, _, err := s.Seal(t.Context())
 	require.NoError(t, err)

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 
@@ -15,6 +14,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/fsys"
 )
 
@@ -23,8 +23,10 @@ type stage struct {
 	path     string // the new file
 	inFolder bool   // it lies where it belongs
 	db       *sql.DB
-	mu       sync.Mutex // one writer at a time
-	objects  []string
+	mu       sync.Mutex      // one writer at a time
+	names    map[string]bool // tables and views that are staged, in small letters
+	objects  []*sqltree.Statement
+	code     bool // stored code was agreed to
 	filled   database.Filled
 	done     bool
 }
@@ -36,11 +38,12 @@ const progress = `"_hovix_done"`
 // of StagePath, or inFolder, a place in a folder that is exchanged as a whole. With
 // resume it goes on with one that was interrupted; the error wraps
 // database.ErrNotResumed where that cannot be.
-func NewStage(ctx context.Context, path string, inFolder, resume bool) (database.Stage, error) {
+func NewStage(ctx context.Context, path string, inFolder bool, opts database.StageOptions) (database.Stage, error) {
+	resume := opts.Resume
 	if err := begin(path, resume); err != nil {
 		return nil, err
 	}
-	s := &stage{path: path, inFolder: inFolder}
+	s := &stage{path: path, inFolder: inFolder, names: map[string]bool{}, code: opts.StoredCode}
 	var err error
 	if s.db, err = sql.Open("sqlite", path); err != nil {
 		return nil, fmt.Errorf("stage the database: %w", err)
@@ -153,9 +156,29 @@ func (s *stage) exec(ctx context.Context, q string) error {
 
 func (s *stage) Target(table string) string { return quote(table) }
 
-func (s *stage) Define(ctx context.Context, def *sqltext.CreateTable) error {
-	_, err := s.once(ctx, def.Name, database.Defined, def.Text)
+func (s *stage) Define(ctx context.Context, def *sqltree.Table) error {
+	s.known(def.Name)
+	_, err := s.once(ctx, def.Name, database.Defined, def.SQL(nil))
 	return err
+}
+
+// known notes that a table or view is staged.
+func (s *stage) known(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.names[strings.ToLower(name)] = true
+}
+
+// check insists that a statement refers to what is staged alone.
+func (s *stage) check(one *sqltree.Statement) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, r := range one.References() {
+		if !s.names[strings.ToLower(r.Name)] {
+			return fmt.Errorf("%w: %s refers to %s, which the archive does not bring", sqltext.ErrRefused, one.Name, r.Name)
+		}
+	}
+	return nil
 }
 
 func (s *stage) Fill(table string, chunk int, _ int64, stmts [][]byte) func(context.Context) (int64, error) {
@@ -169,16 +192,64 @@ func (s *stage) Fill(table string, chunk int, _ int64, stmts [][]byte) func(cont
 }
 
 func (s *stage) Finish(ctx context.Context, table string, keys []string) error {
-	_, err := s.once(ctx, table, database.KeysMade, keys...)
+	var texts []string
+	for _, k := range keys {
+		one, err := sqltree.Parse([]byte(k), sqltext.SQLite)
+		if err != nil {
+			return err
+		}
+		if one.Shape != sqltree.ShapeKey || !strings.EqualFold(one.Table, table) {
+			return fmt.Errorf("%w: %.60q stands where keys of %s belong", sqltext.ErrRefused, k, table)
+		}
+		texts = append(texts, one.SQL(nil))
+	}
+	_, err := s.once(ctx, table, database.KeysMade, texts...)
 	return err
 }
 
+// sequences is the table in which SQLite keeps the positions of AUTOINCREMENT columns.
+const sequences = "sqlite_sequence"
+
+// Positions takes the rows of sqlite_sequence.
 func (s *stage) Positions(ctx context.Context, stmt []byte) error {
-	return s.exec(ctx, string(stmt))
+	if string(stmt) == "DELETE FROM "+sequences {
+		return s.exec(ctx, "DELETE FROM "+sequences)
+	}
+	one, err := sqltree.Parse(stmt, sqltext.SQLite)
+	if err != nil || one.Shape == sqltree.ShapeNone {
+		return err
+	}
+	if one.Shape != sqltree.ShapeInsert {
+		return fmt.Errorf("%w: %.60q stands where positions of columns belong", sqltext.ErrRefused, stmt)
+	}
+	ins, err := sqltext.ParseInsert(stmt, sqltext.SQLite)
+	if err != nil {
+		return err
+	}
+	if ins.Table != sequences {
+		return fmt.Errorf("%w: rows of %s at the end", sqltext.ErrRefused, ins.Table)
+	}
+	out, _, err := ins.AppendInsert(nil, stmt, sqltext.SQLite, quote(sequences), nil)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, string(out))
 }
 
+// AddObject keeps an object for Seal.
 func (s *stage) AddObject(_ context.Context, o database.Object) error {
-	s.objects = append(s.objects, o.SQL)
+	one, err := sqltree.Parse([]byte(o.SQL), sqltext.SQLite)
+	switch {
+	case err != nil:
+		return fmt.Errorf("make %s %s: %w", o.Kind, o.Name, err)
+	case one.IsCode() && !s.code:
+		return fmt.Errorf("%w: make %s %s: nobody agreed to code for the database", sqltext.ErrRefused, o.Kind, o.Name)
+	case one.Shape == sqltree.ShapeView:
+		s.known(one.Name)
+	case one.Shape != sqltree.ShapeTrigger:
+		return fmt.Errorf("%w: %.60q stands where views and triggers belong", sqltext.ErrRefused, o.SQL)
+	}
+	s.objects = append(s.objects, one)
 	return nil
 }
 
@@ -193,7 +264,14 @@ func (s *stage) Ready(context.Context) error { return nil }
 // Seal closes the new file. Where it lies in a folder that is exchanged as a
 // whole, there is no state to exchange.
 func (s *stage) Seal(ctx context.Context) (*database.State, []string, error) {
-	for _, o := range slices.Concat([]string{"BEGIN"}, s.objects, []string{"DROP TABLE " + progress, "COMMIT", "PRAGMA journal_mode=DELETE"}) {
+	stmts := []string{"BEGIN"}
+	for _, o := range s.objects {
+		if err := s.check(o); err != nil {
+			return nil, nil, err
+		}
+		stmts = append(stmts, o.SQL(nil))
+	}
+	for _, o := range append(stmts, "DROP TABLE "+progress, "COMMIT", "PRAGMA journal_mode=DELETE") {
 		if err := s.exec(ctx, o); err != nil {
 			return nil, nil, err
 		}

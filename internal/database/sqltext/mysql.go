@@ -24,7 +24,7 @@ func Conditionless(stmt []byte) []byte {
 		}
 		if t.Kind == Conditional {
 			out = append(out, stmt[copied:t.At]...)
-			if body := conditionalBody(string(t.Text)); !strings.HasPrefix(body, `\`) { // a command for MariaDB's client
+			if body := ConditionalBody(t.Text); !strings.HasPrefix(body, `\`) { // a command for MariaDB's client
 				out = append(append(out, body...), ' ')
 			}
 			copied = l.pos
@@ -58,5 +58,33 @@ func WithoutDefiner(sql string) string {
 			to = t.At + len(t.Text)
 		}
 		return sql[:from] + strings.TrimLeft(sql[to:], " ")
+	}
+}
+
+// ConditionalBody gives what a server executes of a Conditional token, /*!50100 … */.
+func ConditionalBody(comment []byte) string {
+	head := conditionalHead(comment)
+	return string(comment[head : len(comment)-len("*/")])
+}
+
+// WithoutQualifier gives a statement of MariaDB or MySQL without the quoted name of a
+// database before what lies in it.
+func WithoutQualifier(def, database string) string {
+	own := QuoteName(database, MySQL) + "."
+	if database == "" || !strings.Contains(def, own) {
+		return def
+	}
+	var b strings.Builder
+	l := NewLexer([]byte(def), MySQL)
+	copied := 0
+	for {
+		t, err := l.Next()
+		if err != nil || t.Kind == End {
+			return b.String() + def[copied:]
+		}
+		if t.Kind == Name && strings.HasPrefix(def[t.At:], own) {
+			b.WriteString(def[copied:t.At])
+			copied = t.At + len(own)
+		}
 	}
 }

@@ -55,30 +55,6 @@ func TestRequalify(t *testing.T) {
 	assert.Error(t, err)
 }
 
-func TestPostgresShapes(t *testing.T) {
-	for in, want := range map[string]Shape{
-		"SET x=1": ShapeNone, "CREATE TABLE a (b int)": ShapeTable, "CREATE UNLOGGED TABLE a (b int)": ShapeTable, "COPY a (b) FROM stdin;\n1\n\\.": ShapeInsert,
-		"CREATE UNIQUE INDEX i ON a (b)": ShapeIndex, "ALTER TABLE ONLY public.a ADD CONSTRAINT c PRIMARY KEY (b)": ShapeIndex, "ALTER TABLE a INHERIT b": ShapeOther,
-		"CREATE MATERIALIZED VIEW v AS SELECT 1": ShapeView, "CREATE OR REPLACE FUNCTION f() RETURNS int LANGUAGE sql AS $$SELECT 1; SELECT 2$$": ShapeRoutine,
-		"CREATE FUNCTION f() RETURNS int LANGUAGE sql BEGIN ATOMIC SELECT 1; SELECT CASE WHEN true THEN 1 END; END": ShapeRoutine,
-		"CREATE RULE r AS ON DELETE TO a DO INSTEAD (SELECT 1; SELECT 2)":                                           ShapeTrigger, "CREATE DOMAIN d AS int": ShapeType,
-		"CREATE SEQUENCE s": ShapeSequence, "SELECT pg_catalog.setval('s', 1, true)": ShapePosition, "COMMENT ON TABLE a IS 'b; c'": ShapeOther, "ALTER SEQUENCE s OWNED BY a.b": ShapeOther,
-	} {
-		got, err := ShapeOf([]byte(in), Postgres)
-		require.NoError(t, err, in)
-		assert.Equal(t, want, got, in)
-	}
-	for _, in := range []string{"DROP TABLE a", "SELECT 1", "SELECT pg_catalog.set_config('a','b',false)", "CREATE ROLE x", "CREATE FUNCTION f() RETURNS int LANGUAGE plpython3u AS 'x'",
-		"CREATE FUNCTION f() RETURNS int LANGUAGE c AS 'lib', 'f'", "CREATE VIEW v AS SELECT pg_read_file('/etc/passwd')", `CREATE VIEW v AS SELECT "pg_read_file"('x')`, "CREATE VIEW v AS SELECT 1; DROP TABLE a",
-		"CREATE FUNCTION f() RETURNS int LANGUAGE plpgsql AS $$BEGIN COPY a TO PROGRAM 'x'; END$$", "ALTER TABLE a OWNER TO x", "ALTER TABLE a DISABLE ROW LEVEL SECURITY", "ALTER SYSTEM SET x=1", "DO $$ x $$", "GRANT ALL ON a TO b",
-		"CREATE FUNCTION f() RETURNS text LANGUAGE sql AS 'SELECT pg_read_file(''/etc/passwd'')'", "CREATE FUNCTION f() RETURNS text LANGUAGE sql AS E'SELECT pg_\\x72ead_file(1)'",
-		`CREATE MATERIALIZED VIEW v AS SELECT U&"\0070g_read_file"('x')`, "CREATE MATERIALIZED VIEW v AS SELECT query_to_xml('SELECT 1', true, true, '')", "CREATE MATERIALIZED VIEW v AS SELECT set_config('a','b',false)",
-		"CREATE EVENT TRIGGER x ON y", "CREATE SERVER x", "CREATE CAST (a AS b)", "\\connect x", "CREATE RULE r AS ON DELETE TO a DO INSTEAD (SELECT lo_export(1,'x'))", "ALTER TABLE a ADD CONSTRAINT c CHECK (pg_sleep(1) IS NULL); SELECT 1"} {
-		_, err := ShapeOf([]byte(in), Postgres)
-		assert.ErrorIs(t, err, ErrRefused, in)
-	}
-}
-
 func TestSplitPostgres(t *testing.T) {
 	parts := []string{
 		"CREATE FUNCTION f() RETURNS int LANGUAGE sql AS $a$ ; $b$ ; $a$", "CREATE FUNCTION g() RETURNS int LANGUAGE sql BEGIN ATOMIC SELECT 1; SELECT CASE WHEN 1=1 THEN 2 END; END",
@@ -130,35 +106,4 @@ func FuzzCopyFields(f *testing.F) {
 		assert.Equal(t, v, UnescapeCopy([]byte{}, line))
 		UnescapeCopy(nil, v)
 	})
-}
-
-func TestPositions(t *testing.T) {
-	p, err := ParsePosition([]byte(`SELECT pg_catalog.setval('"Odd Schema"."it''s"', -9223372036854775808, false)`))
-	require.NoError(t, err)
-	assert.Equal(t, Position{Sequence: "Odd Schema.it's", Value: -1 << 63}, p)
-	for _, bad := range []string{"SELECT pg_catalog.setval('a', 1)", "SELECT pg_catalog.setval('a', (SELECT 1), true)", "SELECT pg_catalog.setval('a', 1, true), pg_read_file('x')", "SELECT pg_catalog.setval('a b', 1, true)", "SELECT pg_catalog.setval(x, 1, true)"} {
-		_, err := ParsePosition([]byte(bad))
-		assert.Error(t, err, bad)
-	}
-}
-
-func TestPostgresTables(t *testing.T) {
-	c, err := ParseCreateTable([]byte(`CREATE UNLOGGED TABLE "shop"."o.d" (
-  "id" bigint GENERATED ALWAYS AS IDENTITY (SEQUENCE NAME "shop"."o.d_seq" START WITH 1) NOT NULL,
-  "engine" text DEFAULT 'a,b);'::text COLLATE "C", "n" numeric(3,2) GENERATED ALWAYS AS ((id * 2)) STORED,
-  CONSTRAINT "c d" CHECK ((n > (1)::numeric))
-) PARTITION BY RANGE (id) WITH (fillfactor=70)`), Postgres)
-	require.NoError(t, err)
-	assert.Equal(t, `shop."o.d"`, c.Name)
-	assert.Equal(t, []string{"id", "engine", "n"}, c.Columns())
-	assert.Equal(t, []string{`shop."o.d_seq"`}, c.Sequences())
-	assert.Equal(t, "PARTITION BY RANGE (id) WITH (fillfactor=70)", c.Tail)
-	assert.True(t, strings.HasPrefix(c.Render(`"x"`, func(Item) bool { return true }), `CREATE UNLOGGED TABLE "x" (`))
-	for _, bad := range []string{"CREATE TABLE a (b int DEFAULT pg_read_file('x'))", "CREATE TABLE a AS SELECT 1", "CREATE TABLE a (b int); DROP TABLE c", "CREATE TABLE a (b int) WITH (x=1); SELECT 1", "CREATE FOREIGN TABLE a (b int) SERVER s", "CREATE TEMP TABLE a (b int)", "CREATE TABLE a (b int, PRIMARY KEY (b))"} {
-		_, err := ParseCreateTable([]byte(bad), Postgres)
-		assert.ErrorIs(t, err, ErrRefused, bad)
-	}
-	for stmt, want := range map[string]string{`ALTER TABLE "s"."t" ADD CONSTRAINT "k" PRIMARY KEY (a)`: "s.k", "CREATE UNIQUE INDEX i ON ONLY shop.t USING btree (a)": "shop.i", "CREATE INDEX i ON t (a)": "i", "COMMENT ON INDEX i IS 'x'": "", "ALTER TABLE t ATTACH PARTITION x DEFAULT": ""} {
-		assert.Equal(t, want, KeyName([]byte(stmt)), stmt)
-	}
 }

@@ -279,6 +279,7 @@ type bodyState struct {
 	words   int
 	create  bool
 	trigger bool
+	routine bool
 	semi    bool // the last token was a semicolon
 	end     bool // the last two were a semicolon and END
 	begin   bool // the last token was BEGIN
@@ -318,11 +319,13 @@ func (t *bodyState) takePostgres(tok Token) {
 	case t.words == 1:
 		t.create = tok.Is("CREATE")
 		t.copy = tok.Is("COPY")
+	case t.create && (t.words == 2 || t.words == 4) && (tok.Is("FUNCTION") || tok.Is("PROCEDURE")):
+		t.routine = true
 	case string(tok.Text) == "(":
 		t.parens++
 	case string(tok.Text) == ")":
 		t.parens--
-	case !t.create:
+	case !t.routine:
 	case begin && tok.Is("ATOMIC"), t.blocks > 0 && tok.Is("CASE"):
 		t.blocks++
 	case t.blocks > 0 && tok.Is("END"):

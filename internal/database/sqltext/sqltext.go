@@ -90,43 +90,37 @@ func (l *Lexer) Skip() (Token, error) {
 }
 
 // scanToken gives kind and length of the token at the beginning of b, which is
-// not empty. The length is -1 if b ends inside the token.
+// not empty, as the engine's own lexer cuts it. The length is -1 if b ends inside
+// the token.
 func scanToken(b []byte, d Dialect) (Kind, int) {
 	switch c := b[0]; {
 	case c == '\'':
-		return String, quotedEnd(b, '\'', d == MySQL)
+		return String, stringEnd(b, d, d == MySQL)
 	case c == '"' && d == MySQL:
 		return String, quotedEnd(b, '"', true)
 	case c == '"', c == '`' && d != Postgres:
 		return Name, quotedEnd(b, c, false)
 	case (c == 'e' || c == 'E') && d == Postgres && len(b) > 1 && b[1] == '\'':
-		if n := quotedEnd(b[1:], '\'', true); n > 0 {
+		if n := stringEnd(b[1:], d, true); n > 0 {
 			return String, n + 1
 		}
 		return String, -1
-	case c == '$' && d == Postgres && DollarTag(b) != nil:
-		tag := DollarTag(b)
-		if n := bytes.Index(b[len(tag):], tag); n >= 0 {
-			return String, n + 2*len(tag)
-		}
-		return String, -1
+	case c == '$' && d == Postgres:
+		return dollar(b)
 	case c == '[' && d == SQLite:
 		if n := bytes.IndexByte(b, ']'); n > 0 {
 			return Name, n + 1
 		}
 		return Name, -1
-	case c == ' ', c == '\n', c == '\t', c == '\r', c == '\f', c == '\v':
+	case c == ' ', c >= '\t' && c <= '\r':
 		return Space, span(b, func(c byte) bool { return c == ' ' || c >= '\t' && c <= '\r' })
-	case c == '-' && len(b) > 1 && b[1] == '-' && (d != MySQL || len(b) == 2 || b[2] <= ' '),
+	case c == '-' && len(b) > 1 && b[1] == '-' && (d != MySQL || len(b) == 2 || b[2] <= ' ' || b[2] == 0x7f),
 		c == '#' && d == MySQL:
-		if n := bytes.IndexByte(b, '\n'); n >= 0 {
-			return Comment, n
-		}
-		return Comment, len(b)
+		return Comment, lineEnd(b, d)
 	case c == '/' && len(b) > 1 && b[1] == '*':
 		return blockComment(b, d)
 	case (c == 'x' || c == 'X' || c == 'b' || c == 'B') && len(b) > 1 && b[1] == '\'':
-		if n := quotedEnd(b[1:], '\'', false); n > 0 {
+		if n := stringEnd(b[1:], d, false); n > 0 {
 			return Bytes, n + 1
 		}
 		return Bytes, -1
@@ -134,35 +128,152 @@ func scanToken(b []byte, d Dialect) (Kind, int) {
 		return Bytes, 2 + span(b[2:], isHex)
 	case c >= '0' && c <= '9', c == '.' && len(b) > 1 && b[1] >= '0' && b[1] <= '9':
 		return Number, numberEnd(b)
-	case isWordByte(c):
-		return Word, span(b, isWordByte)
+	case isWordByte(c, d):
+		return Word, span(b, func(c byte) bool { return isWordByte(c, d) })
 	}
 	return Punct, 1
 }
 
-func blockComment(b []byte, d Dialect) (Kind, int) {
-	kind := Comment
-	if d == MySQL && len(b) > 2 && (b[2] == '!' || b[2] == 'M' && len(b) > 3 && b[3] == '!') {
-		kind = Conditional
+// lineEnd gives where the line ends that b begins with. To PostgreSQL a carriage
+// return ends a line too (its lexer, scan.l: newline).
+func lineEnd(b []byte, d Dialect) int {
+	n := bytes.IndexByte(b, '\n')
+	if d == Postgres {
+		if r := bytes.IndexByte(b[:max(n, 0)], '\r'); r >= 0 {
+			return r
+		} else if r := bytes.IndexByte(b, '\r'); n < 0 && r >= 0 {
+			return r
+		}
 	}
-	for i, depth := 2, 1; ; {
-		n := bytes.Index(b[i:], []byte("*/"))
+	if n < 0 {
+		return len(b)
+	}
+	return n
+}
+
+// stringEnd is quotedEnd for a text in single quotes. In PostgreSQL it goes on in the
+// next pair of quotes if only white space with a line break lies between, with the
+// same rules for backslashes (scan.l: quotecontinue).
+func stringEnd(b []byte, d Dialect, backslash bool) int {
+	end := quotedEnd(b, '\'', backslash)
+	for d == Postgres && end > 0 {
+		next := continuation(b[end:])
+		if next < 0 {
+			break
+		}
+		n := quotedEnd(b[end+next:], '\'', backslash)
 		if n < 0 {
-			return kind, -1
+			return -1
 		}
-		if d == Postgres { // there one may stand in another
-			depth += bytes.Count(b[i:i+n], []byte("/*"))
-		}
-		if i, depth = i+n+2, depth-1; depth == 0 {
-			return kind, i
+		end += next + n
+	}
+	return end
+}
+
+// continuation gives where a string goes on that ended just before b: behind white
+// space and line comments with a line break among them; -1 if it does not.
+func continuation(b []byte) int {
+	line := false
+	for i := 0; i < len(b); {
+		switch c := b[i]; {
+		case c == '\n', c == '\r':
+			line = true
+			i++
+		case c == ' ', c == '\t', c == '\f', c == '\v':
+			i++
+		case c == '-' && i+1 < len(b) && b[i+1] == '-':
+			i += lineEnd(b[i:], Postgres)
+		case c == '\'' && line:
+			return i
+		default:
+			return -1
 		}
 	}
+	return -1
+}
+
+// dollar cuts what begins with $ in PostgreSQL: a quoted text, a parameter, or the
+// character alone.
+func dollar(b []byte) (Kind, int) {
+	if tag := DollarTag(b); tag != nil {
+		if n := bytes.Index(b[len(tag):], tag); n >= 0 {
+			return String, n + 2*len(tag)
+		}
+		return String, -1
+	}
+	if n := 1 + span(b[1:], func(c byte) bool { return isWordByte(c, Postgres) && c != '$' }); n == len(b) && n > 1 && !isDigit(b[1]) {
+		return String, -1 // the tag may go on
+	} else if n > 1 && isDigit(b[1]) {
+		return Word, n
+	}
+	return Punct, 1
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+func blockComment(b []byte, d Dialect) (Kind, int) {
+	if head := conditionalHead(b); d == MySQL && head > 0 {
+		return Conditional, conditionalEnd(b, head)
+	}
+	depth := 1
+	for i := 2; i+1 < len(b); i++ {
+		switch {
+		case b[i] == '*' && b[i+1] == '/':
+			i++
+			if depth--; depth == 0 {
+				return Comment, i + 1
+			}
+		case d == Postgres && b[i] == '/' && b[i+1] == '*': // there one may stand in another
+			i++
+			depth++
+		case d != Postgres:
+			n := bytes.Index(b[i:], []byte("*/"))
+			if n < 0 {
+				return Comment, -1
+			}
+			i += n - 1
+		}
+	}
+	return Comment, -1
+}
+
+// conditionalHead gives the length of /*! or /*M! with the version behind it, at the
+// beginning of b; 0 if b begins with something else.
+func conditionalHead(b []byte) int {
+	n := 2
+	if len(b) > n && b[n] == 'M' {
+		n++
+	}
+	if len(b) <= n || b[0] != '/' || b[1] != '*' || b[n] != '!' {
+		return 0
+	}
+	return n + 1 + span(b[n+1:], isDigit)
+}
+
+// conditionalEnd finds the end of a comment that a server executes: its content is
+// made of tokens, and a text in it may hold what ends comments elsewhere.
+func conditionalEnd(b []byte, i int) int {
+	for i < len(b) {
+		if bytes.HasPrefix(b[i:], []byte("*/")) {
+			return i + 2
+		}
+		n := 0
+		if bytes.HasPrefix(b[i:], []byte("/*")) { // the first end counts, whatever it is
+			if n = bytes.Index(b[i+2:], []byte("*/")) + 4; n < 4 {
+				return -1
+			}
+		} else if _, n = scanToken(b[i:], MySQL); n < 0 {
+			return -1
+		}
+		i += n
+	}
+	return -1
 }
 
 // DollarTag gives the $tag$ with which a string of PostgreSQL begins at b, nil
 // if none does (the PostgreSQL manual, Dollar-Quoted String Constants).
 func DollarTag(b []byte) []byte {
-	for i, c := range b[1:min(len(b), 70)] {
+	for i, c := range b[1:] {
 		switch {
 		case c == '$':
 			return b[:i+2]
@@ -187,26 +298,30 @@ func isHex(c byte) bool {
 	return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F'
 }
 
-func isWordByte(c byte) bool {
-	return c == '_' || c == '$' || c == '@' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
+// isWordByte reports whether a byte may stand in a bare word. To PostgreSQL @ is an
+// operator.
+func isWordByte(c byte, d Dialect) bool {
+	return c == '_' || c == '$' || c == '@' && d != Postgres || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
 }
 
+// numberEnd gives the length of the number at the beginning of b. An e belongs to it
+// only if digits follow: in 1E'…' it belongs to the text.
 func numberEnd(b []byte) int {
-	i := 0
-	for i < len(b) {
-		c := b[i]
-		switch {
-		case c >= '0' && c <= '9', c == '.':
-		case (c == 'e' || c == 'E') && i > 0:
-			if i+1 < len(b) && (b[i+1] == '+' || b[i+1] == '-') {
-				i++
-			}
-		default:
-			return i
-		}
-		i++
+	n := span(b, isDigit)
+	if n < len(b) && b[n] == '.' {
+		n += 1 + span(b[n+1:], isDigit)
 	}
-	return i
+	if n == len(b) || b[n]|0x20 != 'e' {
+		return n
+	}
+	at := n + 1
+	if at < len(b) && (b[at] == '+' || b[at] == '-') {
+		at++
+	}
+	if at < len(b) && isDigit(b[at]) {
+		return at + span(b[at:], isDigit)
+	}
+	return n
 }
 
 // quotedEnd gives the length of the quoted text at the beginning of b, whose
@@ -254,8 +369,9 @@ func Unquote(dst []byte, t Token, d Dialect) ([]byte, error) {
 			n := len(DollarTag(b))
 			return append(dst, b[n:len(b)-n]...), nil
 		case '\'':
+			return unquotePieces(dst, b, false)
 		default:
-			return unescapePostgres(dst, b[2:len(b)-1])
+			return unquotePieces(dst, b[1:], true)
 		}
 	}
 	b = b[1 : len(b)-1]
@@ -283,6 +399,30 @@ func Unquote(dst []byte, t Token, d Dialect) ([]byte, error) {
 		}
 	}
 	return append(dst, b[last:]...), nil
+}
+
+// unquotePieces appends what a text of PostgreSQL means, which may stand in several
+// pairs of quotes.
+func unquotePieces(dst, b []byte, backslash bool) (_ []byte, err error) {
+	for {
+		end := quotedEnd(b, '\'', backslash)
+		if end < 0 {
+			return nil, fmt.Errorf("%w: %.60q is not closed", ErrRefused, b)
+		}
+		inside := b[1 : end-1]
+		if backslash {
+			if dst, err = unescapePostgres(dst, inside); err != nil {
+				return nil, err
+			}
+		} else {
+			dst = append(dst, bytes.ReplaceAll(inside, []byte("''"), []byte("'"))...)
+		}
+		next := continuation(b[end:])
+		if next < 0 {
+			return dst, nil
+		}
+		b = b[end+next:]
+	}
 }
 
 // Unescape gives the byte that c means behind a backslash in a string of MariaDB

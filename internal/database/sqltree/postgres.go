@@ -1,0 +1,855 @@
+package sqltree
+
+import (
+	"slices"
+	"strings"
+
+	"hovix/internal/database/sqltext"
+)
+
+// postgresItem reads a column or check of a definition of PostgreSQL. Keys are
+// statements of their own (the PostgreSQL manual, CREATE TABLE).
+func (p *parser) postgresItem(it *Item) {
+	if p.keep("CONSTRAINT") {
+		it.Name = p.ident()
+		it.Kind = OtherItem
+		p.check()
+		return
+	}
+	if p.is("CHECK", "(") {
+		it.Kind = OtherItem
+		p.check()
+		return
+	}
+	if p.oneOf("PRIMARY", "UNIQUE", "FOREIGN", "EXCLUDE", "LIKE") && p.peek(0).Kind == sqltext.Word && !p.startsTypeAt(1) {
+		refuse("a key in the definition")
+	}
+	it.Kind = Column
+	it.Name = p.ident()
+	at := len(p.out)
+	p.typeName()
+	it.Type = lowerASCII(p.out[at].text)
+	p.columnRest(it)
+}
+
+// check takes over CHECK (expression).
+func (p *parser) check() {
+	if p.keep("NOT", "NULL") { // with a name, and the column
+		p.ident()
+	} else {
+		p.want("CHECK")
+		p.group()
+	}
+	p.keepOne("NO INHERIT")
+	p.keepOne("NOT VALID")
+}
+
+// columnRest takes over what follows the type of a column.
+func (p *parser) columnRest(it *Item) {
+	for {
+		switch {
+		case p.is("COLLATE"):
+			p.special("collate")
+		case p.keepOne("STORAGE PLAIN", "STORAGE EXTERNAL", "STORAGE EXTENDED", "STORAGE MAIN", "COMPRESSION pglz", "COMPRESSION lz4", "NOT NULL", "NULL"):
+		case p.keep("CONSTRAINT"):
+			p.ident()
+		case p.is("CHECK"):
+			p.check()
+		case p.keep("DEFAULT"):
+			p.wrapped("NOT", "NULL", "CONSTRAINT", "CHECK", "GENERATED", "COLLATE", "DEFAULT")
+		case p.keep("GENERATED", "ALWAYS", "AS", "IDENTITY"), p.keep("GENERATED", "BY", "DEFAULT", "AS", "IDENTITY"):
+			it.Auto = true
+			p.identity()
+		case p.keep("GENERATED", "ALWAYS", "AS"):
+			it.Generated = true
+			p.group()
+			p.keepOne("STORED", "VIRTUAL")
+		default:
+			return
+		}
+	}
+}
+
+// wrapped takes over an expression in parentheses of its own.
+func (p *parser) wrapped(end ...string) {
+	p.emit("(")
+	p.expression(end...)
+	p.emit(")")
+}
+
+// identity takes over the options of an identity column's sequence.
+func (p *parser) identity() {
+	if !p.keep("(") {
+		return
+	}
+	if p.keep("SEQUENCE", "NAME") {
+		p.relation()
+	}
+	p.sequenceOptions()
+	p.want(")")
+}
+
+// postgresOptions takes over what follows the columns of a table.
+func (p *parser) postgresOptions(t *Table) {
+	if p.keep("INHERITS") {
+		p.want("(")
+		for p.relation(); p.keep(","); p.relation() {
+		}
+		p.want(")")
+	}
+	if p.keep("PARTITION", "BY") {
+		t.Partitioned = true
+		if !p.keepOne("RANGE", "LIST", "HASH") {
+			p.unexpected("a way to cut")
+		}
+		p.indexElements()
+	}
+	p.skip("USING", "heap")
+	p.storage()
+}
+
+// storage takes over WITH (option=value, …).
+func (p *parser) storage() {
+	if !p.is("WITH", "(") {
+		return
+	}
+	p.want("WITH", "(")
+	for {
+		name := p.name()
+		if p.skip(".") {
+			name += "." + p.name()
+		}
+		if !plainWord(strings.ReplaceAll(name, ".", "_")) {
+			refuse("the option %s", brief(name))
+		}
+		p.emit(name)
+		if p.keep("=") {
+			sign := ""
+			if p.skip("-") {
+				sign = "-"
+			}
+			switch t := p.peek(0); t.Kind {
+			case sqltext.String:
+				p.text()
+			case sqltext.Number, sqltext.Word:
+				p.i++
+				p.emit(encode(sign+string(t.Text), p.d))
+			default:
+				p.unexpected("a value")
+			}
+		}
+		if !p.keep(",") {
+			break
+		}
+	}
+	p.want(")")
+}
+
+// indexElements takes over the columns and expressions of a key, and the operators of
+// an exclusion.
+func (p *parser) indexElements() {
+	p.want("(")
+	for {
+		switch t := p.peek(0); {
+		case p.is("("):
+			p.group()
+		case p.callsFunction():
+			p.element()
+		case t.Kind == sqltext.Word && syntax[strings.ToLower(string(t.Text))]:
+			p.element()
+		default:
+			p.ident()
+		}
+		if p.is("COLLATE") {
+			p.special("collate")
+		}
+		if t := p.peek(0); t.Kind == sqltext.Name || t.Kind == sqltext.Word && !p.oneOf("ASC", "DESC", "NULLS", "WITH") {
+			p.operatorClass()
+		}
+		p.keepOne("ASC", "DESC")
+		p.keepOne("NULLS FIRST", "NULLS LAST")
+		if p.keep("WITH") {
+			if p.is("OPERATOR") {
+				p.qualifiedOperator()
+			} else {
+				p.operator()
+			}
+		}
+		if !p.keep(",") {
+			break
+		}
+	}
+	p.want(")")
+}
+
+// operatorClass takes over the name of a class of operators, with its options.
+func (p *parser) operatorClass() {
+	schema, name := p.qualified()
+	if schema == "" || schema == "pg_catalog" {
+		p.emit("pg_catalog." + sqltext.QuoteName(name, p.d))
+	} else {
+		p.refer(Reference{Operator, schema, name})
+	}
+	if p.is("(") {
+		p.pass("(")
+		p.glue("(")
+		for {
+			p.ident()
+			p.want("=")
+			if !p.literal() {
+				p.unexpected("a value")
+			}
+			if !p.keep(",") {
+				break
+			}
+		}
+		p.want(")")
+	}
+}
+
+// postgresStatement reads a statement of PostgreSQL.
+func (p *parser) postgresStatement(s *Statement) {
+	switch {
+	case p.is("SELECT"):
+		p.setval(s)
+	case p.is("ALTER", "TABLE"):
+		p.alterTable(s)
+	case p.is("ALTER", "SEQUENCE"):
+		s.Shape = ShapeOther
+		p.want("ALTER", "SEQUENCE")
+		s.Table = p.relation().Joined()
+		p.want("OWNED", "BY")
+		p.column()
+	case p.is("COMMENT", "ON"):
+		p.comment(s)
+	case p.is("REFRESH"):
+		s.Shape = ShapeOther
+		p.want("REFRESH", "MATERIALIZED", "VIEW")
+		s.Table = p.relation().Joined()
+	case p.keep("CREATE"):
+		p.skip("OR", "REPLACE")
+		p.create(s)
+	default:
+		refuse("a statement of unknown kind")
+	}
+}
+
+// create reads what stands behind CREATE.
+func (p *parser) create(s *Statement) {
+	switch {
+	case p.is("INDEX"), p.is("UNIQUE", "INDEX"):
+		p.index(s)
+	case p.is("VIEW"), p.is("MATERIALIZED", "VIEW"):
+		p.view(s)
+	case p.keep("SEQUENCE"), p.keep("UNLOGGED", "SEQUENCE"):
+		s.Shape = ShapeSequence
+		p.skip("IF", "NOT", "EXISTS")
+		s.Name = p.relation().Joined()
+		p.sequenceOptions()
+	case p.keep("TYPE"):
+		s.Shape = ShapeType
+		s.Name = p.relation().Joined()
+		p.typeBody(s)
+	case p.keep("DOMAIN"):
+		s.Shape = ShapeType
+		s.Name = p.relation().Joined()
+		p.skip("AS")
+		p.emit("AS")
+		p.typeName()
+		p.columnRest(&Item{})
+	case p.keep("STATISTICS"):
+		p.statistics(s)
+	case p.keep("SCHEMA"):
+		s.Shape = ShapeSchema
+		p.skip("IF", "NOT", "EXISTS")
+		if s.Name = p.ident(); hidden(s.Name, p.d) {
+			refuse("the schema %s", s.Name)
+		}
+	case p.keep("EXTENSION"):
+		s.Shape = ShapeExtension
+		p.skip("IF", "NOT", "EXISTS")
+		s.Name = p.name()
+		p.refer(Reference{Kind: Extension, Name: s.Name})
+		p.skip("WITH")
+		if p.keep("SCHEMA") {
+			p.ident()
+		}
+	case p.is("TRIGGER"), p.is("CONSTRAINT", "TRIGGER"):
+		p.trigger(s)
+	case p.keep("RULE"):
+		p.rule(s)
+	case p.is("FUNCTION"), p.is("PROCEDURE"):
+		p.routine(s)
+	default:
+		refuse("a statement of unknown kind")
+	}
+}
+
+// column takes over relation.column.
+func (p *parser) column() {
+	parts := []string{p.name()}
+	for p.skip(".") {
+		parts = append(parts, p.name())
+	}
+	n := len(parts)
+	if n < 2 || n > 3 {
+		p.unexpected("a column")
+	}
+	schema := sqltext.DefaultSchema
+	if n == 3 {
+		schema = parts[0]
+	}
+	if hidden(schema, p.d) {
+		refuse("%s.%s does not belong to the site", schema, parts[n-2])
+	}
+	p.refer(Reference{Relation, schema, parts[n-2]})
+	p.emit(".")
+	p.out = append(p.out, node{kind: ident, text: parts[n-1]})
+}
+
+func (p *parser) index(s *Statement) {
+	s.Shape = ShapeKey
+	p.keep("UNIQUE")
+	p.want("INDEX")
+	p.skip("IF", "NOT", "EXISTS")
+	name := p.ident()
+	p.want("ON")
+	p.keep("ONLY")
+	table := p.relation()
+	s.Table, s.Name = table.Joined(), sqltext.JoinName(table.Schema, name)
+	if p.keep("USING") {
+		p.ident()
+	}
+	p.indexElements()
+	if p.keep("INCLUDE") {
+		p.names()
+	}
+	p.keepOne("NULLS NOT DISTINCT", "NULLS DISTINCT")
+	p.storage()
+	if p.keep("WHERE") {
+		p.wrapped()
+	}
+}
+
+func (p *parser) view(s *Statement) {
+	s.Shape = ShapeView
+	materialized := p.keep("MATERIALIZED")
+	p.want("VIEW")
+	p.skip("IF", "NOT", "EXISTS")
+	s.Name = p.relation().Joined()
+	if p.is("(") {
+		p.names()
+	}
+	p.skip("USING", "heap")
+	p.storage()
+	p.want("AS")
+	p.query()
+	if materialized {
+		p.keepOne("WITH NO DATA", "WITH DATA")
+	} else {
+		p.keepOne("WITH CASCADED CHECK OPTION", "WITH LOCAL CHECK OPTION", "WITH CHECK OPTION")
+	}
+}
+
+// typeBody takes over what a type is made of. Functions that a server would call for
+// it are not among it, but for the difference of a range.
+func (p *parser) typeBody(s *Statement) {
+	p.want("AS")
+	switch {
+	case p.keep("ENUM"):
+		p.want("(")
+		if !p.is(")") {
+			for p.text(); p.keep(","); p.text() {
+			}
+		}
+		p.want(")")
+	case p.keep("RANGE"):
+		s.Range = true
+		p.want("(")
+		for p.rangeOption(s); p.keep(","); p.rangeOption(s) {
+		}
+		p.want(")")
+	case p.is("(", ")"):
+		p.want("(", ")")
+	default:
+		p.columnTypes()
+	}
+}
+
+func (p *parser) rangeOption(s *Statement) {
+	switch {
+	case p.keep("SUBTYPE", "="):
+		p.typeName()
+	case p.keep("SUBTYPE_OPCLASS", "="):
+		p.operatorClass()
+	case p.keep("COLLATION", "="):
+		p.collation()
+	case p.keep("SUBTYPE_DIFF", "="):
+		schema, name := p.qualified()
+		switch {
+		case schema != "" && schema != "pg_catalog":
+			p.refer(Reference{Function, schema, name})
+		case differences[name]:
+			p.emit("pg_catalog." + sqltext.QuoteName(name, p.d))
+		default:
+			refuse("the function %s", name)
+		}
+	case p.keep("MULTIRANGE_TYPE_NAME", "="):
+		schema, name := p.qualified()
+		if own, _ := sqltext.SplitName(s.Name); schema != own {
+			refuse("a multirange in another schema than its range, %s", brief(schema))
+		}
+		p.emit(sqltext.QuoteName(schema, p.d) + "." + sqltext.QuoteName(name, p.d))
+	default:
+		p.unexpected("an option of a range")
+	}
+}
+
+// differences are the functions that PostgreSQL has for the differences of ranges.
+var differences = set(`float8mi float4mi int4mi int8mi int2mi numeric_sub int4range_subdiff int8range_subdiff numrange_subdiff daterange_subdiff tsrange_subdiff tstzrange_subdiff interval_mi`)
+
+func (p *parser) statistics(s *Statement) {
+	s.Shape = ShapeOther
+	p.skip("IF", "NOT", "EXISTS")
+	s.Name = p.relation().Joined()
+	if p.is("(") {
+		p.want("(")
+		for {
+			if !p.keepOne("ndistinct", "dependencies", "mcv") {
+				p.unexpected("a kind of statistics")
+			}
+			if !p.keep(",") {
+				break
+			}
+		}
+		p.want(")")
+	}
+	p.want("ON")
+	p.expressions("FROM")
+	p.want("FROM")
+	s.Table = p.relation().Joined()
+}
+
+func (p *parser) alterTable(s *Statement) {
+	s.Shape = ShapeOther
+	p.want("ALTER", "TABLE")
+	p.keep("ONLY")
+	table := p.relation()
+	s.Table = table.Joined()
+	switch {
+	case p.keep("ADD", "CONSTRAINT"):
+		s.Shape = ShapeKey
+		s.Name = sqltext.JoinName(table.Schema, p.ident())
+		p.constraint()
+	case p.keep("ATTACH", "PARTITION"):
+		p.relation()
+		p.bound()
+	case p.keep("INHERIT"):
+		p.relation()
+	case p.keep("REPLICA", "IDENTITY"):
+		if p.keep("USING", "INDEX") {
+			p.ident()
+		} else if !p.keepOne("FULL", "NOTHING", "DEFAULT") {
+			p.unexpected("a replica identity")
+		}
+	case p.keep("CLUSTER", "ON"):
+		p.ident()
+	case p.keepOne("ENABLE ALWAYS TRIGGER", "ENABLE REPLICA TRIGGER", "ENABLE TRIGGER", "DISABLE TRIGGER"):
+		if p.oneOf("ALL", "USER") {
+			p.unexpected("the name of a trigger")
+		}
+		p.ident()
+	case p.keepOne("ENABLE ROW LEVEL SECURITY", "FORCE ROW LEVEL SECURITY"):
+	case p.keep("ALTER", "COLUMN"):
+		p.ident()
+		p.columnSetting()
+	default:
+		p.unexpected("a change of a table")
+	}
+}
+
+func (p *parser) columnSetting() {
+	p.want("SET")
+	switch {
+	case p.keepOne("STORAGE PLAIN", "STORAGE EXTERNAL", "STORAGE EXTENDED", "STORAGE MAIN", "COMPRESSION pglz", "COMPRESSION lz4"):
+	case p.keep("STATISTICS"):
+		p.number()
+	case p.is("("):
+		p.want("(")
+		for {
+			if !p.keepOne("n_distinct", "n_distinct_inherited") {
+				p.unexpected("an option of a column")
+			}
+			p.want("=")
+			p.keep("-")
+			p.literal()
+			if !p.keep(",") {
+				break
+			}
+		}
+		p.want(")")
+	default:
+		p.unexpected("a setting of a column")
+	}
+}
+
+// constraint takes over a key or check.
+func (p *parser) constraint() {
+	switch {
+	case p.keepOne("PRIMARY KEY", "UNIQUE NULLS NOT DISTINCT", "UNIQUE"):
+		p.names()
+		if p.keep("INCLUDE") {
+			p.names()
+		}
+		p.storage()
+	case p.keep("EXCLUDE"):
+		if p.keep("USING") {
+			p.ident()
+		}
+		p.indexElements()
+		if p.keep("INCLUDE") {
+			p.names()
+		}
+		p.storage()
+		if p.keep("WHERE") {
+			p.group()
+		}
+	case p.keep("CHECK"):
+		p.group()
+	case p.keep("FOREIGN", "KEY"):
+		p.names()
+		p.references()
+	default:
+		p.unexpected("a constraint")
+	}
+	for p.keepOne("NOT DEFERRABLE", "DEFERRABLE", "INITIALLY DEFERRED", "INITIALLY IMMEDIATE", "NOT VALID", "NO INHERIT") {
+	}
+}
+
+// bound takes over the bounds of a partition.
+func (p *parser) bound() {
+	values := func() { p.with(set("minvalue maxvalue"), p.group) }
+	switch {
+	case p.keep("DEFAULT"):
+	case p.keep("FOR", "VALUES", "IN"):
+		values()
+	case p.keep("FOR", "VALUES", "FROM"):
+		values()
+		p.want("TO")
+		values()
+	case p.keep("FOR", "VALUES", "WITH"):
+		p.want("(", "modulus")
+		p.number()
+		p.want(",", "remainder")
+		p.number()
+		p.want(")")
+	default:
+		p.unexpected("the bounds of a partition")
+	}
+}
+
+// comment reads COMMENT ON, of what belongs to tables, types and routines.
+func (p *parser) comment(s *Statement) {
+	s.Shape = ShapeOther
+	p.want("COMMENT", "ON")
+	switch {
+	case p.keepOne("TABLE", "MATERIALIZED VIEW", "VIEW", "INDEX", "SEQUENCE", "TYPE", "DOMAIN", "STATISTICS"):
+		s.Table = p.relation().Joined()
+	case p.keep("COLUMN"):
+		p.column()
+		n := p.out[len(p.out)-3]
+		s.Table = sqltext.JoinName(n.of, n.text)
+	case p.keepOne("CONSTRAINT", "TRIGGER", "RULE"):
+		p.ident()
+		p.want("ON")
+		p.keep("DOMAIN")
+		s.Table = p.relation().Joined()
+	case p.keepOne("FUNCTION", "PROCEDURE", "ROUTINE"):
+		p.relation()
+		p.callTypes()
+	default:
+		p.unexpected("what a comment is for")
+	}
+	p.want("IS")
+	if !p.keep("NULL") {
+		p.text()
+	}
+}
+
+// setval reads SELECT pg_catalog.setval('schema.name', value, called).
+func (p *parser) setval(s *Statement) {
+	s.Shape = ShapePosition
+	p.want("SELECT")
+	p.skip("pg_catalog", ".")
+	p.pass("setval")
+	p.emit("pg_catalog.setval")
+	p.glue("(")
+	p.pass("(")
+	s.Name = p.relationText().Joined()
+	if p.skip(":", ":") {
+		p.skip("pg_catalog", ".")
+		p.pass("regclass")
+	}
+	p.want(",")
+	p.number()
+	s.Value, s.Called = p.out[len(p.out)-1].text, true
+	if p.keep(",") {
+		if s.Called = p.keep("TRUE"); !s.Called {
+			p.want("FALSE")
+		}
+	}
+	p.want(")")
+}
+
+// trigger reads CREATE TRIGGER.
+func (p *parser) trigger(s *Statement) {
+	s.Shape = ShapeTrigger
+	p.keep("CONSTRAINT")
+	p.want("TRIGGER")
+	s.Name = p.ident()
+	if !p.keepOne("BEFORE", "AFTER", "INSTEAD OF") {
+		p.unexpected("a moment")
+	}
+	for {
+		if !p.keepOne("INSERT", "DELETE", "TRUNCATE", "UPDATE") {
+			p.unexpected("an event")
+		}
+		if p.keep("OF") {
+			for p.ident(); p.keep(","); p.ident() {
+			}
+		}
+		if !p.keep("OR") {
+			break
+		}
+	}
+	p.want("ON")
+	s.Table = p.relation().Joined()
+	if p.keep("FROM") {
+		p.relation()
+	}
+	for p.keepOne("NOT DEFERRABLE", "DEFERRABLE", "INITIALLY DEFERRED", "INITIALLY IMMEDIATE") {
+	}
+	if p.keep("REFERENCING") {
+		for p.keepOne("OLD TABLE AS", "NEW TABLE AS", "OLD TABLE", "NEW TABLE") {
+			p.ident()
+		}
+	}
+	p.keepOne("FOR EACH ROW", "FOR EACH STATEMENT", "FOR ROW", "FOR STATEMENT")
+	if p.keep("WHEN") {
+		p.group()
+	}
+	if !p.keepOne("EXECUTE FUNCTION", "EXECUTE PROCEDURE") {
+		p.unexpected("EXECUTE FUNCTION")
+	}
+	p.triggerFunction()
+}
+
+// triggerFunctions are those that PostgreSQL has for triggers of sites.
+var triggerFunctions = set(`suppress_redundant_updates_trigger tsvector_update_trigger tsvector_update_trigger_column`)
+
+func (p *parser) triggerFunction() {
+	schema, name := p.qualified()
+	switch {
+	case (schema == "" || schema == "pg_catalog") && triggerFunctions[name]:
+		p.emit("pg_catalog." + sqltext.QuoteName(name, p.d))
+	case schema == "pg_catalog":
+		refuse("the function %s", name)
+	default:
+		if schema == "" {
+			schema = sqltext.DefaultSchema
+		}
+		p.refer(Reference{Function, schema, name})
+	}
+	p.pass("(")
+	p.glue("(")
+	for !p.is(")") {
+		if !p.literal() {
+			p.ident()
+		}
+		if !p.keep(",") {
+			break
+		}
+	}
+	p.want(")")
+}
+
+// rule reads CREATE RULE.
+func (p *parser) rule(s *Statement) {
+	s.Shape = ShapeTrigger
+	s.Name = p.ident()
+	p.want("AS")
+	p.want("ON")
+	if !p.keepOne("INSERT", "UPDATE", "DELETE") { // ON SELECT makes a table a view
+		p.unexpected("an event")
+	}
+	p.want("TO")
+	s.Table = p.relation().Joined()
+	p.code = true
+	if p.keep("WHERE") {
+		p.expression("DO")
+	}
+	p.want("DO")
+	p.tokens()
+}
+
+// languages are those of PostgreSQL whose routines cannot reach beyond it.
+var languages = []string{"sql", "plpgsql"}
+
+// routine reads CREATE FUNCTION and CREATE PROCEDURE.
+func (p *parser) routine(s *Statement) {
+	s.Shape = ShapeRoutine
+	s.Procedure = p.keep("PROCEDURE")
+	if !s.Procedure {
+		p.want("FUNCTION")
+	}
+	s.Name = p.relation().Joined()
+	p.parameters()
+	if p.keep("RETURNS") {
+		p.returns()
+	}
+	language, body := "", false
+	for p.peek(0).Kind != sqltext.End {
+		switch {
+		case p.skip("LANGUAGE"):
+			if p.peek(0).Kind == sqltext.String {
+				language = p.stringValue()
+			} else {
+				language = p.name()
+			}
+			if !slices.Contains(languages, language) {
+				refuse("a routine in the language %s", brief(language))
+			}
+			p.emit("LANGUAGE", language)
+		case p.keepOne("IMMUTABLE", "STABLE", "VOLATILE", "NOT LEAKPROOF", "LEAKPROOF", "CALLED ON NULL INPUT", "RETURNS NULL ON NULL INPUT", "STRICT", "WINDOW",
+			"EXTERNAL SECURITY INVOKER", "EXTERNAL SECURITY DEFINER", "SECURITY INVOKER", "SECURITY DEFINER", "PARALLEL UNSAFE", "PARALLEL RESTRICTED", "PARALLEL SAFE"):
+		case p.keepOne("COST", "ROWS"):
+			if !p.literal() {
+				p.unexpected("a number")
+			}
+		case p.keep("SET"):
+			p.routineSetting()
+		case p.keep("AS"):
+			body = true
+			checkCode(p.text(), p.d)
+			if p.is(",") {
+				refuse("a function in a library")
+			}
+		case p.keep("RETURN"):
+			body = true
+			p.code = true
+			p.expression()
+		case p.keep("BEGIN", "ATOMIC"):
+			body = true
+			p.code = true
+			if last := p.toks[len(p.toks)-1]; !last.Is("END") {
+				refuse("a routine that does not end with END")
+			}
+			p.tokens()
+		default:
+			p.unexpected("an attribute of a routine")
+		}
+	}
+	if language == "" {
+		p.sqlLanguage()
+	}
+	if !body {
+		refuse("a routine without a body")
+	}
+}
+
+// sqlLanguage says which language a body that is no text is in.
+func (p *parser) sqlLanguage() {
+	at := slices.IndexFunc(p.out, func(n node) bool { return n.kind == plain && (n.text == "BEGIN" || n.text == "RETURN") })
+	if at < 0 {
+		refuse("a routine that does not say its language")
+	}
+	p.out = slices.Insert(p.out, at, node{text: "LANGUAGE"}, node{text: "sql"})
+}
+
+// routineSetting takes over SET parameter TO value, but for who is acting.
+func (p *parser) routineSetting() {
+	name := p.name()
+	if p.skip(".") {
+		name += "." + p.name()
+	}
+	if lower := strings.ToLower(name); lower == "role" || lower == "session_authorization" || !plainWord(strings.ReplaceAll(name, ".", "_")) {
+		refuse("a routine that sets %s", brief(name))
+	}
+	p.emit(name)
+	if p.keep("FROM", "CURRENT") {
+		return
+	}
+	if !p.skip("=") {
+		p.pass("TO")
+	}
+	p.emit("TO")
+	for {
+		p.keep("-")
+		if t := p.peek(0); t.Kind == sqltext.Word || t.Kind == sqltext.Name {
+			p.emit(encode(p.name(), p.d))
+		} else if !p.literal() {
+			p.unexpected("a value")
+		}
+		if !p.keep(",") {
+			return
+		}
+	}
+}
+
+// parameters takes over the parameters of a routine.
+func (p *parser) parameters() {
+	p.pass("(")
+	p.glue("(")
+	for !p.is(")") {
+		p.keepOne("VARIADIC", "INOUT", "IN", "OUT")
+		if !p.startsType() {
+			p.ident()
+		}
+		p.typeName()
+		if p.keep("DEFAULT") || p.skip("=") {
+			if p.out[len(p.out)-1].text != "DEFAULT" {
+				p.emit("DEFAULT")
+			}
+			p.wrapped()
+		}
+		if !p.keep(",") {
+			break
+		}
+	}
+	p.want(")")
+}
+
+// startsType reports whether a type comes next, and not the name of a parameter
+// before one.
+func (p *parser) startsType() bool { return p.startsTypeAt(0) }
+
+func (p *parser) startsTypeAt(n int) bool {
+	t, next := p.peek(n), p.peek(n+1)
+	if t.Kind != sqltext.Word && t.Kind != sqltext.Name {
+		return false
+	}
+	if t.Kind == sqltext.Word {
+		for _, name := range standardTypes {
+			if words := strings.Fields(name); len(words) > 1 && t.Is(words[0]) && next.Is(words[1]) {
+				return true
+			}
+		}
+		if t.Is("time") || t.Is("timestamp") {
+			return !(next.Kind == sqltext.Word && !next.Is("with") && !next.Is("without") && !next.Is("default"))
+		}
+		if t.Is("interval") {
+			return next.Kind != sqltext.Word || units[strings.ToLower(string(next.Text))] || next.Is("default")
+		}
+	}
+	return next.Kind != sqltext.Word && next.Kind != sqltext.Name || next.Is("DEFAULT") || next.Is("ARRAY")
+}
+
+// returns takes over what a function gives.
+func (p *parser) returns() {
+	if p.keep("TABLE") {
+		p.columnTypes()
+		return
+	}
+	p.keep("SETOF")
+	p.typeName()
+}
