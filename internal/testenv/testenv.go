@@ -367,3 +367,9 @@ func FileSize(path string) int64 {
 	}
 	return st.Size()
 }
+
+// ServerTests gives the folder of MariaDB's own test suite.
+func ServerTests(t testing.TB) string {
+	t.Helper()
+	return need(t, "HOVIX_TEST_MARIADB_TESTS", "the statements of MariaDB's own test suite")
+}

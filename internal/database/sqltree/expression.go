@@ -116,7 +116,7 @@ func (p *parser) word(t sqltext.Token) {
 		p.i++
 		p.literal()
 	case p.special(w):
-	case next.Kind == sqltext.Punct && next.Text[0] == '(' && !callWords[p.d][w]:
+	case next.Kind == sqltext.Punct && next.Text[0] == '(' && !callWords[p.d][w] && (!p.extra[w] || functions[p.d][w]):
 		p.chain()
 	case next.Kind == sqltext.Punct && next.Text[0] == '.':
 		p.chain()
