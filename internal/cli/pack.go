@@ -423,7 +423,7 @@ func printPacked(p *ui.Printer, res *pack.Result, out string, encrypted bool) {
 	}
 	if m.Database != nil {
 		for _, n := range m.Database.NotCarried {
-			p.Warn("%s stays behind: Hovix does not carry it yet", n)
+			p.Warn("%s", staysBehind(n))
 		}
 	}
 	if out != "-" {

@@ -93,7 +93,7 @@ func (a *app) printSurvey(v *site.Survey, path string) {
 	printThings(p, "Largest", v.Largest)
 	printLeftOut(p, v.LeftOut)
 	for _, n := range v.NotCarried {
-		p.Warn("%s stays behind: Hovix does not carry it yet", n)
+		p.Warn("%s", staysBehind(n))
 	}
 	if v.DatabaseErr == nil {
 		p.Next("hovix pack " + shellWord(path) + " -o " + archiveName(s))
@@ -269,4 +269,14 @@ func shellWord(s string) string {
 		return s
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// staysBehind says that something of a database is not packed, with the reason behind
+// its colon if it has one.
+func staysBehind(what string) string {
+	what, why, ok := strings.Cut(what, ": ")
+	if !ok {
+		why = "Hovix does not carry it yet"
+	}
+	return what + " stays behind: " + why
 }

@@ -296,6 +296,13 @@ type Forker interface {
 	Fork(ctx context.Context) (Reader, error)
 }
 
+// Judge is a Reader of an engine in which definitions may refer to what extensions bring.
+type Judge interface {
+	// Harmless reports whether what is referred to belongs to extensions and does nothing
+	// but to compute values, so that a restore lets definitions refer to it.
+	Harmless(ctx context.Context, r sqltree.Reference) (bool, error)
+}
+
 // Watcher is a Reader of tables some of which have no snapshot.
 type Watcher interface {
 	// Changed lists the tables that others changed while they were read.

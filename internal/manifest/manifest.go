@@ -77,6 +77,7 @@ type Database struct {
 	NotCarried []string              `json:"notCarried,omitempty"`
 	Collations []string              `json:"collations,omitempty"` // that its tables use
 	Stored     []StoredCode          `json:"storedCode,omitempty"` // what it runs by itself
+	Extensions []string              `json:"extensions,omitempty"` // of PostgreSQL, that it needs
 }
 
 // StoredCode is a trigger, routine, event or rule.

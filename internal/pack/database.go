@@ -81,12 +81,12 @@ func (p *packer) tables(ctx context.Context) error {
 	}
 	for i, t := range p.res.Manifest.Database.Tables {
 		j := job{Table: t, base: fmt.Sprintf("t%05d-%s", i+1, fileName(t.Name)), without: strings.Join(without[t.Name], " OR ")}
-		create, keys, err := p.db.Definition(ctx, t.Name)
-		if err != nil {
-			return err
+		def := p.gate.tables[t.Name]
+		j.keys = def.keys
+		for _, why := range def.problems {
+			p.problem("table "+t.Name, why)
 		}
-		j.keys = keys
-		if err := p.sql(j.base+".0-table", create+";\n"); err != nil {
+		if err := p.sql(j.base+".0-table", def.create+";\n"); err != nil {
 			return err
 		}
 		jobs = append(jobs, j)

@@ -69,6 +69,7 @@ type packer struct {
 	w     *archive.Writer
 	db    database.Reader
 	objs  []database.Object
+	gate  *gate // nil of a pack that is gone on with
 	res   Result
 	rep   progress.Reporter
 	way   *passage.Passage // nil: nothing is changed on the way
@@ -238,11 +239,21 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	if d.NotCarried, err = p.db.NotCarried(ctx); err != nil {
 		return nil, err
 	}
+	if err := p.readTables(ctx, d.Tables); err != nil {
+		return nil, err
+	}
+	var objs []database.Object
 	if !s.Section() { // they may need tables that are not there
-		if p.objs, err = p.db.Objects(ctx); err != nil {
+		if objs, err = p.db.Objects(ctx); err != nil {
 			return nil, err
 		}
 	}
+	var left []string
+	if p.objs, left, err = p.gate.objects(ctx, objs); err != nil {
+		return nil, err
+	}
+	d.NotCarried = append(d.NotCarried, left...)
+	d.Extensions = p.gate.extensions
 	for _, o := range p.objs {
 		if !slices.Contains(d.Objects, o.Kind) {
 			d.Objects = append(d.Objects, o.Kind)

@@ -95,6 +95,7 @@ func (r *run) makePlan(ctx context.Context) error {
 		return err
 	}
 	p.look("code in the database", func() (string, bool, error) { return p.storedCode(r.opts.StoredCode) })
+	p.look("extensions", p.extensions)
 	p.look("links", func() (string, bool, error) { return p.links(r.opts.LinksOut) })
 	p.look("room for files", p.space)
 	if r.m.Database != nil && p.sel.part(site.Database) {

@@ -44,6 +44,15 @@ func (p *Plan) storedCode(agreed bool) (string, bool, error) {
 	return "", false, fmt.Errorf("%w: the archive brings code that the database runs by itself, with the rights of who restores it: %s", ErrStoredCode, list)
 }
 
+// extensions names those of PostgreSQL that are made where the target lacks them.
+func (p *Plan) extensions() (string, bool, error) {
+	d := p.Manifest.Database
+	if d == nil || len(d.Extensions) == 0 || !p.sel.part(site.Database) {
+		return "", false, nil
+	}
+	return strings.Join(d.Extensions, ", ") + " are made where they are not there", false, nil
+}
+
 // ErrStoredCode says that an archive holds code for the database that nobody asked
 // for.
 var ErrStoredCode = errors.New("refused")

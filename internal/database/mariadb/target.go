@@ -73,6 +73,9 @@ func (r *reader) takesWrites(ctx context.Context, readOnly bool, who string, kin
 	if !certain {
 		return []database.Check{{What: what, Found: "some come by roles; the attempt will tell", Note: true}}
 	}
+	if mighty := mightier(global); mighty != "" {
+		return []database.Check{{What: what, Found: "all, and more than a restore needs: " + mighty + " on everything on the server; a user with rights on this database alone would be enough", Note: true}}
+	}
 	if slices.Contains(own, allRights) {
 		return []database.Check{{What: what, Found: "all on the database"}}
 	}
@@ -89,6 +92,17 @@ func (r *reader) takesWrites(ctx context.Context, readOnly bool, who string, kin
 	list := strings.Join(missing, ", ")
 	user, host, _ := strings.Cut(who, "@")
 	return []database.Check{r.refuse(what, "the user lacks the rights "+list, fmt.Sprintf("An administrator of the server can give them with: GRANT %s ON %s.* TO %s@%s", list, quote(r.l.Name), quote(user), quote(host)))}
+}
+
+// mightier names rights on everything with which a user reaches beyond one database.
+func mightier(global []string) string {
+	var list []string
+	for _, g := range global {
+		if slices.Contains([]string{allRights, "SUPER", "FILE", "CREATE USER", "SHUTDOWN"}, g) {
+			list = append(list, g)
+		}
+	}
+	return strings.Join(list, ", ")
 }
 
 // allRights stands for any right.

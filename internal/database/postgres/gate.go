@@ -84,13 +84,8 @@ func (s *stage) ofExtension(ctx context.Context, r sqltree.Reference) (ok bool, 
 	if known {
 		return ok, nil
 	}
-	err = s.with(ctx, func(c *pgconn.PgConn) error {
-		rows, err := ask(ctx, c, members[r.Kind], r.Schema, r.Name)
-		ok = len(rows) > 0
-		for _, row := range rows {
-			list, looked := sqltree.ExtensionFunctions[row[0]]
-			ok = ok && row[0] != "" && (r.Kind != sqltree.Function || list[r.Name] || !looked && row[1] == "t")
-		}
+	err = s.with(ctx, func(c *pgconn.PgConn) (err error) {
+		ok, err = harmless(ctx, c, r)
 		return err
 	})
 	if err == nil {
@@ -99,6 +94,26 @@ func (s *stage) ofExtension(ctx context.Context, r sqltree.Reference) (ok bool, 
 		s.mu.Unlock()
 	}
 	return ok, err
+}
+
+// harmless asks for ofExtension.
+func harmless(ctx context.Context, c *pgconn.PgConn, r sqltree.Reference) (ok bool, err error) {
+	query, known := members[r.Kind]
+	if !known {
+		return false, nil
+	}
+	rows, err := ask(ctx, c, query, r.Schema, r.Name)
+	ok = len(rows) > 0
+	for _, row := range rows {
+		list, looked := sqltree.ExtensionFunctions[row[0]]
+		ok = ok && row[0] != "" && (r.Kind != sqltree.Function || list[r.Name] || !looked && row[1] == "t")
+	}
+	return ok, err
+}
+
+// Harmless asks the database that is read.
+func (r *reader) Harmless(ctx context.Context, ref sqltree.Reference) (bool, error) {
+	return harmless(ctx, r.conn, ref)
 }
 
 // trusted reports whether an extension may be made: one that is known here, or that the

@@ -209,7 +209,7 @@ func (r *reader) NotCarried(ctx context.Context) ([]string, error) {
 	}
 	queries := []string{
 		own("aggregate", "pg_proc", "proname", "pronamespace") + " AND x.prokind IN ('a','w')",
-		own("routine in another language:", "pg_proc", "proname", "pronamespace") + ` AND x.prokind IN ('f','p') AND (SELECT lanname FROM pg_catalog.pg_language WHERE oid=x.prolang) NOT IN ('sql','plpgsql')
+		own("routine in a language other than SQL and PL/pgSQL,", "pg_proc", "proname", "pronamespace") + ` AND x.prokind IN ('f','p') AND (SELECT lanname FROM pg_catalog.pg_language WHERE oid=x.prolang) NOT IN ('sql','plpgsql')
 			AND NOT EXISTS (SELECT 1 FROM pg_catalog.pg_depend e WHERE e.classid='pg_catalog.pg_proc'::pg_catalog.regclass AND e.objid=x.oid AND e.deptype='i')`,
 		own("operator", "pg_operator", "oprname", "oprnamespace"), own("collation", "pg_collation", "collname", "collnamespace"),
 		own("text search configuration", "pg_ts_config", "cfgname", "cfgnamespace"), own("text search dictionary", "pg_ts_dict", "dictname", "dictnamespace"),

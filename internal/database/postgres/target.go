@@ -15,6 +15,13 @@ func (r *reader) CanTake(ctx context.Context, need database.Need) []database.Che
 		return []database.Check{database.Failure(what, err)}
 	}
 	checks := []database.Check{{What: what, Found: "the user may make schemas in the database"}}
+	if rows, err := ask(ctx, r.conn, "SELECT rolname FROM pg_catalog.pg_roles WHERE rolname=current_user AND rolsuper"); err == nil && len(rows) > 0 {
+		found := rows[0][0] + " may do everything on the server, which no restore needs; the database's owner would be enough"
+		if owner, err := ownerOf(ctx, r.conn); err == nil && owner != "" {
+			found += ", and the new tables are made in the name of that, " + owner
+		}
+		checks[0] = database.Check{What: what, Found: found, Note: true}
+	}
 	if len(need.Collations) > 0 {
 		rows, err := ask(ctx, r.conn, "SELECT DISTINCT collname FROM pg_catalog.pg_collation WHERE collencoding IN (-1, (SELECT encoding FROM pg_catalog.pg_database WHERE datname=pg_catalog.current_database()))")
 		if err == nil {

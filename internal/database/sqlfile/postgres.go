@@ -2,6 +2,7 @@ package sqlfile
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -205,6 +206,20 @@ func (ix *postgresIndex) object(one *sqltree.Statement) error {
 // that is a text, does not.
 func (ix *postgresIndex) mentionsTable(one *sqltree.Statement) bool {
 	return slices.ContainsFunc(one.References(), func(r sqltree.Reference) bool { return ix.r.tables[r.Joined()] != nil })
+}
+
+// Harmless judges by the extensions that the dump makes, for there is no server to ask.
+func (r *reader) Harmless(_ context.Context, ref sqltree.Reference) (bool, error) {
+	for _, o := range r.objects {
+		one, err := sqltree.Parse([]byte(o.SQL), r.d)
+		if err != nil || one.Shape != sqltree.ShapeExtension {
+			continue
+		}
+		if list, looked := sqltree.ExtensionFunctions[one.Name]; ref.Kind != sqltree.Function || !looked || list[ref.Name] {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 func (ix *postgresIndex) end() error {

@@ -482,7 +482,11 @@ func (p *parser) codeName(s *Statement) {
 		p.out = append(p.out, node{kind: ident, text: p.checkName(s.Name)})
 		return
 	}
-	s.Name = p.relation().Name
+	var schema string
+	if schema, s.Name = p.qualified(); schema != "" {
+		refuse("%s.%s does not belong to the site", schema, s.Name)
+	}
+	p.out = append(p.out, node{kind: ident, text: s.Name})
 }
 
 // rest keeps what follows as it is: the server takes one statement, and its head says

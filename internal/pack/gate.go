@@ -1,0 +1,216 @@
+package pack
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
+)
+
+// A restore makes nothing that its grammar does not know, or that refers to what the
+// archive does not bring. So that this does not come to light on the new host, what is
+// packed goes through the same gate, and what would be refused is named now.
+
+// gate decides which definitions go into an archive.
+type gate struct {
+	d      sqltext.Dialect
+	judge  database.Judge  // nil: the engine has nothing beyond what is in the archive
+	known  map[string]bool // names of what the archive brings
+	tables map[string]*table
+
+	extensions []string // that objects make
+}
+
+// table is a table's definition as it is packed.
+type table struct {
+	create   string
+	keys     []string
+	problems []string // why a restore would refuse it, or what of it was left out
+}
+
+// readTables reads the definitions of all tables.
+func (p *packer) readTables(ctx context.Context, tables []database.Table) error {
+	g := &gate{d: p.db.Info().Engine.Dialect(), known: map[string]bool{}, tables: map[string]*table{}}
+	g.judge, _ = p.db.(database.Judge)
+	p.gate = g
+	for _, t := range tables {
+		create, keys, err := p.db.Definition(ctx, t.Name)
+		if err != nil {
+			return err
+		}
+		g.tables[t.Name] = &table{create: create, keys: keys}
+		g.know(t.Name)
+	}
+	return nil
+}
+
+func (g *gate) know(name string) {
+	if g.d != sqltext.Postgres {
+		name = strings.ToLower(name)
+	}
+	if name != "" {
+		g.known[name] = true
+	}
+}
+
+func (g *gate) knows(r sqltree.Reference) bool {
+	name := r.Joined()
+	if g.d != sqltext.Postgres {
+		name = strings.ToLower(name)
+	}
+	return g.known[name] || r.Kind == sqltree.Mention || r.Kind == sqltree.Extension
+}
+
+// missing gives the first thing that is referred to and that a restore would not let
+// stand; "" if there is none.
+func (g *gate) missing(ctx context.Context, refs []sqltree.Reference) (string, error) {
+	for _, r := range refs {
+		if g.knows(r) {
+			continue
+		}
+		if g.judge != nil && r.Kind != sqltree.Relation {
+			ok, err := g.judge.Harmless(ctx, r)
+			if err != nil {
+				return "", err
+			}
+			if ok {
+				continue
+			}
+		}
+		return r.Joined(), nil
+	}
+	return "", nil
+}
+
+// objects gives the objects that a restore makes, and names the others.
+func (g *gate) objects(ctx context.Context, all []database.Object) (kept []database.Object, left []string, err error) {
+	parsed := map[int]*sqltree.Statement{}
+	gone := map[int]string{}
+	for i, o := range all {
+		one, err := sqltree.Parse([]byte(o.SQL), g.d)
+		if err != nil {
+			gone[i] = reason(err)
+			continue
+		}
+		parsed[i] = one
+		if one.Shape != sqltree.ShapeTrigger {
+			g.know(one.Name)
+		}
+	}
+	g.takeTables()
+	for changed := true; changed; {
+		changed = false
+		for i := range all {
+			one := parsed[i]
+			if one == nil || gone[i] != "" {
+				continue
+			}
+			missing, err := g.missing(ctx, one.References())
+			if err != nil {
+				return nil, nil, err
+			}
+			if missing != "" {
+				gone[i] = "it refers to " + missing + ", which is not in the archive and not known to be harmless"
+				delete(g.known, one.Name)
+				changed = true
+			}
+		}
+	}
+	for i, o := range all {
+		switch why := gone[i]; {
+		case why == "":
+			kept = append(kept, o)
+			if parsed[i].Shape == sqltree.ShapeExtension {
+				g.extensions = append(g.extensions, parsed[i].Name)
+			}
+		case o.Kind == database.Other && parsed[i] != nil && strings.HasPrefix(o.SQL, "COMMENT"): // of what is named already
+		default:
+			left = append(left, fmt.Sprintf("%s %s: a restore would refuse it: %s", o.Kind, o.Name, why))
+		}
+	}
+	return kept, left, g.checkTables(ctx)
+}
+
+// reason gives an error without the words that every refusal begins with.
+func reason(err error) string {
+	return strings.Replace(err.Error(), sqltext.ErrRefused.Error()+": ", "", 1)
+}
+
+// takeTables notes what the definitions of tables bring.
+func (g *gate) takeTables() {
+	for _, t := range g.tables {
+		if def, err := sqltree.ParseTable([]byte(t.create), g.d); err == nil {
+			for _, s := range def.Sequences() {
+				g.know(s)
+			}
+		}
+		for _, k := range t.keys {
+			if one, err := sqltree.Parse([]byte(k), g.d); err == nil {
+				g.know(one.Name)
+			}
+		}
+	}
+}
+
+// checkTables looks at definitions and keys. Keys that would be refused are left out;
+// with a definition that would be, the table is packed as it is.
+func (g *gate) checkTables(ctx context.Context) error {
+	for _, t := range g.tables {
+		def, err := sqltree.ParseTable([]byte(t.create), g.d)
+		if err != nil {
+			t.problems = append(t.problems, "a restore refuses its definition: "+reason(err)+"; restore with --without table:…, or load it by hand")
+			continue
+		}
+		if err := g.checkTable(ctx, t, def); err != nil {
+			return err
+		}
+		var failed error
+		t.keys = slices.DeleteFunc(t.keys, func(k string) bool {
+			one, err := sqltree.Parse([]byte(k), g.d)
+			why := ""
+			if err != nil {
+				why = reason(err)
+			} else if missing, err := g.missing(ctx, one.References()); err != nil {
+				failed = err
+			} else if missing != "" {
+				why = "it refers to " + missing
+			}
+			if why != "" {
+				t.problems = append(t.problems, "a key stays behind: "+why)
+			}
+			return why != ""
+		})
+		if failed != nil {
+			return failed
+		}
+	}
+	return nil
+}
+
+// checkTable leaves out foreign keys that point to what is not in the archive.
+func (g *gate) checkTable(ctx context.Context, t *table, def *sqltree.Table) error {
+	dropped := map[string]bool{}
+	for _, it := range def.Items {
+		missing, err := g.missing(ctx, it.References())
+		if err != nil {
+			return err
+		}
+		switch {
+		case missing == "":
+		case it.Kind == sqltree.ForeignKey && g.d == sqltext.MySQL:
+			dropped[it.Text] = true
+			t.problems = append(t.problems, fmt.Sprintf("the foreign key %s stays behind: it points to %s, which is not in the archive", it.Name, missing))
+		case g.d == sqltext.SQLite: // whose file is made anew as a whole
+		default:
+			t.problems = append(t.problems, "a restore refuses its definition: it refers to "+missing+", which is not in the archive and not known to be harmless; restore with --without table:…, or load it by hand")
+		}
+	}
+	if len(dropped) > 0 {
+		t.create = def.Render(sqltext.QuoteName(def.Name, g.d), func(it sqltree.Item) bool { return !dropped[it.Text] })
+	}
+	return nil
+}
