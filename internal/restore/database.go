@@ -116,7 +116,8 @@ func (r *run) sql(ctx context.Context, e *archive.Entry, text []byte) error {
 func (r *run) dialect() sqltext.Dialect { return r.m.Database.Engine.Dialect() }
 
 func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
-	st, err := sqltext.SplitBytes(text, r.dialect()).Next()
+	all := sqltext.SplitBytes(text, r.dialect())
+	st, err := all.Next()
 	if err != nil {
 		return err
 	}
@@ -126,6 +127,9 @@ func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
 	}
 	if !slices.ContainsFunc(r.m.Database.Tables, func(o database.Table) bool { return o.Name == def.Name }) {
 		return fmt.Errorf("%w: table %s is not in the manifest", sqltext.ErrRefused, def.Name)
+	}
+	if more, err := all.Next(); !errors.Is(err, io.EOF) {
+		return errors.Join(err, fmt.Errorf("%w: %.60q behind the definition of %s", sqltext.ErrRefused, more.Text, def.Name))
 	}
 	if t.before != nil {
 		if err := waitFor(ctx, t.before); err != nil {

@@ -2,7 +2,6 @@ package sqltree
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"hovix/internal/database/sqltext"
@@ -150,21 +149,46 @@ func nextIs(l *sqltext.Lexer, word string) bool {
 	return err == nil && t.Is(word)
 }
 
-// sessionWords begin statements that say how a client's session goes on. They are for
-// clients that load the text by hand; nothing of them is run.
-var sessionWords = []string{"SET", "BEGIN", "COMMIT", "START", "LOCK", "UNLOCK", "PRAGMA"}
+// settings are the variables of a client's session that text for clients sets.
+var settings = map[sqltext.Dialect]map[string]bool{
+	sqltext.MySQL: set(`time_zone foreign_key_checks unique_checks sql_mode sql_notes`),
+	sqltext.Postgres: set(`client_encoding datestyle intervalstyle timezone standard_conforming_strings lc_monetary xmloption check_function_bodies search_path client_min_messages
+		extra_float_digits bytea_output statement_timeout lock_timeout idle_in_transaction_session_timeout row_security default_tablespace default_table_access_method default_toast_compression`),
+}
 
-// plainSet takes what only concerns a client's session.
+// plainSet takes what says how the session of a client goes on that loads the text by
+// hand. Nothing of it is run, but for the mode that stored code of MariaDB keeps.
 func (s *Statement) plainSet(p *parser) bool {
-	if !p.oneOf(sessionWords...) || slices.ContainsFunc(p.toks, func(t sqltext.Token) bool { return string(t.Text) == ";" && t.Kind == sqltext.Punct }) {
-		return false
-	}
 	if p.d == sqltext.MySQL && p.is("SET", "sql_mode", "=") && len(p.toks) == 4 && p.toks[3].Kind == sqltext.String {
 		mode := p.unquote(p.toks[3])
 		if strings.Trim(mode, "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_,") != "" {
 			refuse("the SQL mode %q", brief(mode))
 		}
 		s.Mode, s.HasMode = mode, true
+		return true
+	}
+	switch {
+	case p.is("SET") && p.d != sqltext.SQLite:
+		p.skip("SET")
+		if !p.skip("NAMES") {
+			name := strings.ToLower(p.name())
+			if !settings[p.d][name] || !p.skip("=") && !p.skip("TO") {
+				refuse("a setting of %s", brief(name))
+			}
+		}
+		p.skip("-")
+		p.i++
+		p.end()
+	case p.is("PRAGMA", "foreign_keys", "=") && p.d == sqltext.SQLite && len(p.toks) == 4:
+	case p.is("BEGIN", "TRANSACTION"), p.is("START", "TRANSACTION"):
+		p.i += 2
+		p.end()
+	case p.is("COMMIT"), p.is("UNLOCK", "TABLES"), p.is("BEGIN"):
+		p.i++
+		p.skip("TABLES")
+		p.end()
+	default:
+		return false
 	}
 	return true
 }
