@@ -202,7 +202,7 @@ func (s *stand) killed(t *testing.T, after time.Duration, args ...string) bool {
 
 func (s *stand) settled(t *testing.T) {
 	t.Helper()
-	require.Eventually(t, func() bool { return !annex.Of(s.folder).Busy() }, 20*time.Second, 2*time.Millisecond, "the lock is free again")
+	require.Eventually(t, func() bool { return !annex.IsBusy(s.folder) }, 20*time.Second, 2*time.Millisecond, "the lock is free again")
 }
 
 // same compares two states and shows the first lines that differ.
@@ -358,7 +358,13 @@ func (s *stand) step(t *testing.T, command, point string, alone bool) {
 func (s *stand) inSwitch(t *testing.T) bool {
 	t.Helper()
 	var j struct{ Step string }
-	err := annex.Of(s.folder).Read("journal.json", &j)
+	an, err := annex.Look(s.folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false
+	}
+	require.NoError(t, err)
+	defer an.Close()
+	err = an.Read("journal.json", &j)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false
 	}
@@ -432,7 +438,7 @@ func TestTwoRunsExcludeEachOther(t *testing.T) {
 	require.Empty(t, s.left(t))
 	// What a process leaves that died with the lock is no lock.
 	require.NoError(t, os.Mkdir(lock.Dir, 0o700))
-	require.NoError(t, os.WriteFile(lock.Path("lock"), []byte(`{"pid":1,"command":"restore"}`), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(lock.Dir, "lock"), []byte(`{"pid":1,"command":"restore"}`), 0o600))
 	s.ok(t, s.restore()...)
 	same(t, s.after, s.state(t), "")
 }

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -26,13 +27,21 @@ const lockName = "lock"
 // it comes from a run that was killed.
 const NewSuffix = ".new"
 
-// Annex is the folder of one target.
+// Annex is the folder of one target. What is in it is reached through an open handle,
+// and only if the folder is of who runs and nobody else may write to it: a folder that
+// somebody put there is not looked into.
 type Annex struct {
 	Dir     string   // its path
 	Target  string   // whose it is
 	Parents []string // folders above it that were made for it, innermost first
 	lock    *os.File
+	parent  *fsys.Handle // of the folder that holds it and the target
+	*fsys.Handle
 }
+
+// ErrUntrusted says that the folder beside a target is not one that this user has made,
+// so that nothing in it is believed.
+var ErrUntrusted = errors.New("is not to be trusted")
 
 // Holder is who holds a lock, as the lock says.
 type Holder struct {
@@ -67,6 +76,87 @@ func Of(target string) *Annex {
 	return &Annex{Dir: filepath.Join(filepath.Dir(target), "."+filepath.Base(target)+".hovix"), Target: target}
 }
 
+// Look opens the annex of a target to look at it. Where there is none the error wraps
+// fs.ErrNotExist; where it is not to be trusted, ErrUntrusted.
+func Look(target string) (*Annex, error) {
+	a := Of(target)
+	if err := a.open(false); err != nil {
+		return nil, err
+	}
+	return a, nil
+}
+
+// open opens the folder, and proves that it is ours. fresh is set if it was made just
+// now.
+func (a *Annex) open(fresh bool) (err error) {
+	if a.parent == nil {
+		if a.parent, err = fsys.OpenHandle(filepath.Dir(a.Dir)); err != nil {
+			return err
+		}
+	}
+	name := filepath.Base(a.Dir)
+	st, err := a.parent.Lstat(name)
+	if err != nil {
+		return errors.Join(err, a.Close())
+	}
+	why := ""
+	switch uid, _ := fsys.Owner(st); {
+	case st.Mode()&fs.ModeSymlink != 0:
+		why = "it is a link"
+	case !st.IsDir():
+		why = "it is no folder"
+	case uid >= 0 && uid != os.Geteuid():
+		why = fmt.Sprintf("it belongs to the user with number %d", uid)
+	}
+	if why == "" {
+		if a.Handle, err = a.parent.Sub(name); err != nil {
+			return errors.Join(fmt.Errorf("open %s: %w", a.Dir, err), a.Close())
+		}
+		if !fresh && st.Mode().Perm()&0o077 != 0 && a.keepsModes() {
+			why = fmt.Sprintf("others may enter it (its mode is %04o)", st.Mode().Perm())
+		}
+	}
+	if why != "" {
+		return errors.Join(fmt.Errorf("%s, in which Hovix keeps what it replaces, %w: %s; nothing in it was read. If you know what it is, make it your own again (chown, chmod 700) or move it away", a.Dir, ErrUntrusted, why), a.Close())
+	}
+	return nil
+}
+
+// keepsModes reports whether the file system keeps who may do what; on some every file
+// is open to all.
+func (a *Annex) keepsModes() bool {
+	const probe = "probe" + NewSuffix
+	f, err := a.OpenFile(probe, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return true
+	}
+	defer func() { _ = errors.Join(f.Close(), a.Handle.Remove(probe)) }()
+	st, err := f.Stat()
+	return err != nil || st.Mode().Perm() == 0o600
+}
+
+// Close gives up the handles of an annex that was only looked at.
+func (a *Annex) Close() (err error) {
+	if a.Handle != nil {
+		err = a.Handle.Close()
+		a.Handle = nil
+	}
+	if a.parent != nil {
+		err = errors.Join(err, a.parent.Close())
+		a.parent = nil
+	}
+	return err
+}
+
+// Beside gives the folder in which the target and its annex lie, and the target's name
+// in it.
+func (a *Annex) Beside() (parent *fsys.Handle, name string) {
+	return a.parent, filepath.Base(a.Target)
+}
+
+// TargetSerial is the serial of what lies at the target, 0 if there is nothing.
+func (a *Annex) TargetSerial() uint64 { return a.parent.SerialOf(filepath.Base(a.Target)) }
+
 // Take makes the annex of a target, and the folders above it, and locks it for
 // the named command. Where another run holds the lock the error is a *BusyError.
 // The lock of a process that is gone is none: the system frees it.
@@ -87,19 +177,27 @@ func Take(target, command string) (*Annex, error) {
 		case err == nil:
 			return a, nil
 		case errors.Is(err, fs.ErrNotExist):
+			_ = a.Close()
 			continue
 		}
 		a.removeParents()
-		return nil, err
+		return nil, errors.Join(err, a.Close())
 	}
 	return nil, fmt.Errorf("lock %s: it comes and goes", a.Dir)
 }
 
-func (a *Annex) take(command string) error {
-	if err := os.Mkdir(a.Dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+func (a *Annex) take(command string) (err error) {
+	if a.parent, err = fsys.OpenHandle(filepath.Dir(a.Dir)); err != nil {
+		return err
+	}
+	err = a.parent.Mkdir(filepath.Base(a.Dir), 0o700)
+	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("make the folder in which the target is staged and kept: %w", err)
 	}
-	f, err := os.OpenFile(filepath.Join(a.Dir, lockName), os.O_CREATE|os.O_RDWR, 0o600)
+	if err := a.open(err == nil); err != nil {
+		return err
+	}
+	f, err := a.OpenFile(lockName, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return fmt.Errorf("lock the target: %w", err)
 	}
@@ -107,20 +205,13 @@ func (a *Annex) take(command string) error {
 		defer f.Close()
 		if errors.Is(err, fsys.ErrLocked) {
 			busy := &BusyError{Target: a.Target}
-			_ = json.NewDecoder(f).Decode(&busy.Holder)
+			_ = json.NewDecoder(io.LimitReader(f, 64<<10)).Decode(&busy.Holder)
 			return busy
 		}
 		return fmt.Errorf("lock the target: %w", err)
 	}
 	// What was locked may have been removed meanwhile by the run that held it.
-	mine, err := f.Stat()
-	if err == nil {
-		var there fs.FileInfo
-		if there, err = os.Stat(f.Name()); err == nil && !os.SameFile(mine, there) {
-			err = fs.ErrNotExist
-		}
-	}
-	if err != nil {
+	if err := a.holds(f); err != nil {
 		return errors.Join(err, f.Close())
 	}
 	host, _ := os.Hostname()
@@ -132,6 +223,31 @@ func (a *Annex) take(command string) error {
 	return nil
 }
 
+// holds proves that an open lock is the one that lies in the folder, which lies beside
+// the target.
+func (a *Annex) holds(lock *os.File) error {
+	mine, err := lock.Stat()
+	if err != nil {
+		return err
+	}
+	there, err := a.Lstat(lockName)
+	if err != nil {
+		return err
+	}
+	folder, err := a.parent.Lstat(filepath.Base(a.Dir))
+	if err != nil {
+		return err
+	}
+	own, err := a.Stat(".")
+	if err != nil {
+		return err
+	}
+	if !os.SameFile(mine, there) || !os.SameFile(folder, own) {
+		return fs.ErrNotExist
+	}
+	return nil
+}
+
 func writeAt(f *os.File, b []byte) error {
 	_, err := f.WriteAt(b, 0)
 	return err
@@ -139,10 +255,16 @@ func writeAt(f *os.File, b []byte) error {
 
 // Inherit is Take for a process that was given the open lock by the one that
 // took it.
-func Inherit(target string, lock *os.File) *Annex {
+func Inherit(target string, lock *os.File) (*Annex, error) {
 	a := Of(target)
+	if err := a.open(false); err != nil {
+		return nil, err
+	}
+	if err := a.holds(lock); err != nil {
+		return nil, errors.Join(fmt.Errorf("the lock that was handed over is not that of %s: %w", target, err), a.Close())
+	}
 	a.lock = lock
-	return a
+	return a, nil
 }
 
 // Lock gives the open lock, to be handed to a process that goes on with the work.
@@ -152,27 +274,34 @@ func (a *Annex) Lock() *os.File { return a.lock }
 // the folders above it if they were made for it and are empty.
 func (a *Annex) Release() error {
 	if a.lock == nil {
-		return nil
+		return a.Close()
 	}
-	err := os.Remove(filepath.Join(a.Dir, lockName)) // while it is held
+	err := a.Handle.Remove(lockName) // while it is held
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil
 	}
-	_ = os.Remove(a.Dir) // if it is empty
+	name := filepath.Base(a.Dir)
+	if st, e := a.parent.Lstat(name); e == nil && st.IsDir() && fsys.Serial(st) == a.SerialOf(".") {
+		_ = a.parent.Remove(name) // if it is empty
+	}
 	a.removeParents()
 	err = errors.Join(err, a.lock.Close())
 	a.lock = nil
-	return err
+	return errors.Join(err, a.Close())
 }
 
+// removeParents removes the folders that were made above the annex, as far as they are
+// that and empty.
 func (a *Annex) removeParents() {
 	for _, dir := range a.Parents {
-		_ = os.Remove(dir) // if it is empty
+		if rel, err := filepath.Rel(dir, a.Target); err == nil && rel != "." && filepath.IsLocal(rel) {
+			_ = fsys.RemoveDir(dir)
+		}
 	}
 }
 
-// Path gives the path of something in the annex.
-func (a *Annex) Path(elem ...string) string {
+// Shown gives the path of something in the annex, for people.
+func (a *Annex) Shown(elem ...string) string {
 	return filepath.Join(append([]string{a.Dir}, elem...)...)
 }
 
@@ -188,8 +317,7 @@ func (a *Annex) Write(name string, v any) error {
 
 // WriteFile is Write for any content.
 func (a *Annex) WriteFile(name string, content []byte) error {
-	path := a.Path(name)
-	f, err := os.OpenFile(path+NewSuffix, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	f, err := a.OpenFile(name+NewSuffix, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("note %s: %w", name, err)
 	}
@@ -200,42 +328,68 @@ func (a *Annex) WriteFile(name string, content []byte) error {
 	err = errors.Join(err, f.Close())
 	fault.Point("note")
 	if err == nil {
-		err = os.Rename(f.Name(), path)
+		err = a.Rename(name+NewSuffix, name)
 	}
 	if err != nil {
-		_ = os.Remove(f.Name())
+		_ = a.Handle.Remove(name + NewSuffix)
 		return fmt.Errorf("note %s: %w", name, err)
 	}
-	return fsys.SyncDir(filepath.Dir(path))
+	return a.SyncOf(name)
 }
+
+// SyncOf makes the names durable beside something in the annex.
+func (a *Annex) SyncOf(name string) error {
+	dir, err := a.Open(filepath.Dir(name))
+	if err != nil {
+		return nil // not every system lets a folder be opened
+	}
+	_ = dir.Sync()
+	return dir.Close()
+}
+
+// maxNote bounds what is read of a note, in bytes.
+const maxNote = 64 << 20
 
 // Read reads what Write has written. Without such a file the error wraps
 // fs.ErrNotExist.
 func (a *Annex) Read(name string, v any) error {
-	b, err := os.ReadFile(a.Path(name))
+	b, err := a.ReadFile(name, maxNote)
 	if err == nil {
 		err = json.Unmarshal(b, v)
 	}
 	if err != nil {
-		return fmt.Errorf("read %s: %w", a.Path(name), err)
+		return fmt.Errorf("read %s: %w", a.Shown(name), err)
 	}
 	return nil
 }
 
+// Entries lists what is in the annex.
+func (a *Annex) Entries() ([]fs.DirEntry, error) { return fs.ReadDir(a.FS(), ".") }
+
 // Remove removes something of the annex for good.
 func (a *Annex) Remove(name string) error {
-	if err := os.RemoveAll(a.Path(name)); err != nil {
-		return fmt.Errorf("remove %s: %w", a.Path(name), err)
+	if err := a.RemoveAll(name); err != nil {
+		return fmt.Errorf("remove %s: %w", a.Shown(name), err)
 	}
-	return fsys.SyncDir(a.Dir)
+	return a.Sync()
 }
 
 // Busy reports whether another run holds the lock.
 func (a *Annex) Busy() bool {
-	f, err := os.OpenFile(a.Path(lockName), os.O_RDWR, 0)
+	f, err := a.OpenFile(lockName, os.O_RDWR, 0)
 	if err != nil {
 		return false
 	}
 	defer f.Close()
 	return errors.Is(fsys.Lock(f), fsys.ErrLocked)
+}
+
+// IsBusy reports whether a run holds the lock of a target.
+func IsBusy(target string) bool {
+	a, err := Look(target)
+	if err != nil {
+		return false
+	}
+	defer a.Close()
+	return a.Busy()
 }

@@ -24,7 +24,7 @@ func TestTakeAndRelease(t *testing.T) {
 	st, err := os.Stat(an.Dir)
 	require.NoError(t, err)
 	assert.Equal(t, fs.FileMode(0o700), st.Mode().Perm())
-	assert.True(t, Of(target).Busy())
+	assert.True(t, IsBusy(target))
 
 	_, err = Take(target, "undo")
 	var busy *BusyError
@@ -36,7 +36,7 @@ func TestTakeAndRelease(t *testing.T) {
 	require.NoError(t, an.Release())
 	require.NoError(t, an.Release(), "twice does no harm")
 	assert.NoDirExists(t, filepath.Join(root, "a"), "what was made for it is gone")
-	assert.False(t, Of(target).Busy())
+	assert.False(t, IsBusy(target))
 
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "a/b"), 0o755))
 	an, err = Take(target, "restore")
@@ -57,15 +57,15 @@ func TestNotes(t *testing.T) {
 	require.NoError(t, an.Write("note", map[string]int{"x": 2}))
 	require.NoError(t, an.Read("note", &got))
 	assert.Equal(t, map[string]int{"x": 2}, got)
-	st, err := os.Stat(an.Path("note"))
+	st, err := os.Stat(an.Shown("note"))
 	require.NoError(t, err)
 	assert.Equal(t, fs.FileMode(0o600), st.Mode().Perm())
-	assert.NoFileExists(t, an.Path("note"+NewSuffix))
+	assert.NoFileExists(t, an.Shown("note"+NewSuffix))
 	require.NoError(t, an.WriteFile("note", []byte("{")))
 	assert.Error(t, an.Read("note", &got))
 	assert.Error(t, an.Write("note", func() {}), "what JSON cannot hold")
 	require.NoError(t, an.Remove("note"))
-	assert.NoFileExists(t, an.Path("note"))
+	assert.NoFileExists(t, an.Shown("note"))
 }
 
 // TestTheDeadHoldNothing: the lock of a process that is gone is none.
@@ -85,8 +85,8 @@ func TestTheDeadHoldNothing(t *testing.T) {
 	var exit *exec.ExitError
 	require.True(t, errors.As(cmd.Run(), &exit))
 	require.Equal(t, -1, exit.ExitCode(), "it was killed")
-	assert.FileExists(t, Of(target).Path("lock"))
-	assert.False(t, Of(target).Busy())
+	assert.FileExists(t, filepath.Join(Of(target).Dir, "lock"))
+	assert.False(t, IsBusy(target))
 	an, err := Take(target, "restore")
 	require.NoError(t, err)
 	require.NoError(t, an.Release())
@@ -100,4 +100,42 @@ func TestWhatCannotBeMade(t *testing.T) {
 	assert.Error(t, err)
 	assert.False(t, IsName(".hovix"))
 	assert.False(t, IsName("www.hovix"))
+}
+
+// TestOthersFolders: a folder beside the target that somebody else could have made, or
+// may write to, is not looked into, and nothing in it is changed.
+func TestOthersFolders(t *testing.T) {
+	for name, make := range map[string]func(dir string) error{
+		"a link": func(dir string) error { return os.Symlink(t.TempDir(), dir) },
+		"a file": func(dir string) error { return os.WriteFile(dir, []byte("{}"), 0o600) },
+		"open to the group": func(dir string) error {
+			return errors.Join(os.Mkdir(dir, 0o700), os.Chmod(dir, 0o770))
+		},
+		"open to all": func(dir string) error { return errors.Join(os.Mkdir(dir, 0o700), os.Chmod(dir, 0o701)) },
+		"another's": func(dir string) error {
+			if os.Geteuid() != 0 {
+				return os.Symlink("/", dir)
+			}
+			return errors.Join(os.Mkdir(dir, 0o700), os.Chown(dir, 12345, 12345))
+		},
+	} {
+		target := filepath.Join(t.TempDir(), "www")
+		dir := Of(target).Dir
+		require.NoError(t, make(dir), name)
+		before, err := os.Lstat(dir)
+		require.NoError(t, err)
+		for _, open := range []func() (*Annex, error){func() (*Annex, error) { return Take(target, "restore") }, func() (*Annex, error) { return Look(target) }} {
+			_, err := open()
+			require.ErrorIs(t, err, ErrUntrusted, name)
+			assert.ErrorContains(t, err, "nothing in it was read", name)
+		}
+		after, err := os.Lstat(dir)
+		require.NoError(t, err)
+		assert.Equal(t, before.Mode(), after.Mode(), name)
+		if before.IsDir() {
+			entries, err := os.ReadDir(dir)
+			require.NoError(t, err)
+			assert.Empty(t, entries, name)
+		}
+	}
 }

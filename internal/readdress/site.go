@@ -25,7 +25,7 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 	if write {
 		lock, err := annex.Take(s.Root, "rewrite")
 		var busy *annex.BusyError
-		if errors.As(err, &busy) {
+		if errors.As(err, &busy) || errors.Is(err, annex.ErrUntrusted) {
 			return nil, err
 		}
 		if err == nil { // where none can be made, no restore could be under way either

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,6 +17,9 @@ import (
 
 // patience is how long a service may take to answer.
 const patience = 2 * time.Second
+
+// maxDropIn bounds what is read of a drop-in, in bytes.
+const maxDropIn = 16 << 20
 
 // switchedOff ends the name of a file that was put out of use.
 const switchedOff = ".off"
@@ -38,8 +40,8 @@ func (r *run) dropIns(ctx context.Context) error {
 		if slices.Contains(done, d.File) {
 			continue
 		}
-		name := filepath.Join(r.files.dir, filepath.FromSlash(d.File))
-		content, err := os.ReadFile(name)
+		name := filepath.FromSlash(d.File)
+		content, err := r.files.dir.ReadFile(name, maxDropIn)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -50,7 +52,7 @@ func (r *run) dropIns(ctx context.Context) error {
 		if why == "" {
 			continue
 		}
-		if err := os.Rename(name, name+switchedOff); err != nil {
+		if err := r.files.dir.Rename(name, name+switchedOff); err != nil {
 			return fmt.Errorf("switch off %s: %w", d.File, err)
 		}
 		done = append(done, d.File)

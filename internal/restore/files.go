@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"hovix/internal/annex"
 	"hovix/internal/archive"
 	"hovix/internal/fsys"
 	"hovix/internal/manifest"
@@ -19,7 +20,7 @@ import (
 // fileStage builds the new folder beside the target, on the same file system,
 // so that the switch is a rename.
 type fileStage struct {
-	dir string
+	dir *fsys.Handle
 	uid int // owner that staged files get; -1: whoever runs
 	gid int
 
@@ -69,13 +70,18 @@ type openFile struct {
 // while a site is packed.
 var slack int64 = 1 << 30
 
-// newFileStage begins the new folder at dir, whose parent is there.
-func newFileStage(dir string, p *Plan, linksOut, resume bool) (*fileStage, error) {
-	s := &fileStage{dir: dir, dirs: map[string]bool{".": true}, given: map[string]bool{}, isUpload: func(rel string) bool { return p.sel.partOf(rel) == site.Uploads }, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1,
+// newFileStage begins the new folder that a point of the annex holds.
+func newFileStage(an *annex.Annex, point string, p *Plan, linksOut, resume bool) (*fileStage, error) {
+	s := &fileStage{dirs: map[string]bool{".": true}, given: map[string]bool{}, isUpload: func(rel string) bool { return p.sel.partOf(rel) == site.Uploads }, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1,
 		oldRoot: p.Manifest.Root, newRoot: p.Target, room: p.Manifest.Files.Bytes + p.Manifest.Files.Bytes/2 + slack}
 	s.owner(p)
 	s.linksOut = linksOut
-	if err := os.Mkdir(s.dir, 0o700); err != nil && !(resume && errors.Is(err, fs.ErrExist)) {
+	name := filepath.Join(point, filesName)
+	err := an.Mkdir(name, 0o700)
+	if err == nil || resume && errors.Is(err, fs.ErrExist) {
+		s.dir, err = an.Sub(name)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("make the folder for the new site: %w", err)
 	}
 	if resume {
@@ -110,7 +116,7 @@ func (s *fileStage) path(rel string) (string, error) {
 	if !filepath.IsLocal(native) {
 		return "", fmt.Errorf("%w: %q leads out of the target", archive.ErrRefused, rel)
 	}
-	return filepath.Join(s.dir, native), nil
+	return native, nil
 }
 
 // piece takes a piece of a file, or a folder or link.
@@ -197,13 +203,13 @@ func (s *fileStage) folderLocked(rel string) error {
 	if err := s.folderLocked(slashDir(rel)); err != nil {
 		return err
 	}
-	path := filepath.Join(s.dir, filepath.FromSlash(rel))
+	path := filepath.FromSlash(rel)
 	if s.found[rel] {
 		s.dirs[rel] = true
 		return nil
 	}
-	if err := os.Mkdir(path, 0o755); errors.Is(err, fs.ErrExist) {
-		if st, err := os.Lstat(path); err != nil || !st.IsDir() {
+	if err := s.dir.Mkdir(path, 0o755); errors.Is(err, fs.ErrExist) {
+		if st, err := s.dir.Lstat(path); err != nil || !st.IsDir() {
 			return fmt.Errorf("%w: %q is both a file and a folder", archive.ErrRefused, rel)
 		}
 		return fmt.Errorf("%w: the folder %q is there under another spelling (names may differ in letter case only)", archive.ErrRefused, rel)
@@ -218,11 +224,11 @@ func (s *fileStage) chown(path string) error {
 	if s.uid < 0 {
 		return nil
 	}
-	return os.Lchown(path, s.uid, s.gid)
+	return s.dir.Lchown(path, s.uid, s.gid)
 }
 
 func (s *fileStage) create(path string) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	f, err := s.dir.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, fs.ErrExist) {
 		return nil, fmt.Errorf("%w: %q is there twice (names may differ in letter case only)", archive.ErrRefused, filepath.Base(path))
 	}
@@ -242,7 +248,7 @@ func (s *fileStage) small(path string, p archive.Piece) error {
 		return err
 	}
 	_, err = f.Write(p.Data)
-	return s.finished(p.Entry, s.closeFile(f, p.Entry, err))
+	return s.finished(p.Entry, s.closeFile(path, f, p.Entry, err))
 }
 
 // finished counts a file that was staged.
@@ -271,7 +277,7 @@ func (s *fileStage) forget(size int64) {
 }
 
 // closeFile gives a written file its mode, owner and time.
-func (s *fileStage) closeFile(f *os.File, e *archive.Entry, err error) error {
+func (s *fileStage) closeFile(path string, f *os.File, e *archive.Entry, err error) error {
 	if err == nil {
 		err = f.Chmod(fs.FileMode(e.Mode & 0o777))
 	}
@@ -282,7 +288,7 @@ func (s *fileStage) closeFile(f *os.File, e *archive.Entry, err error) error {
 		err = e
 	}
 	if err == nil {
-		err = os.Chtimes(f.Name(), e.ModTime, e.ModTime)
+		err = s.dir.Chtimes(path, e.ModTime, e.ModTime)
 	}
 	if err != nil {
 		return fmt.Errorf("stage %s: %w", e.Name, site.WithoutPath(err))
@@ -318,7 +324,7 @@ func (s *fileStage) large(path string, p archive.Piece) error {
 		return s.finished(p.Entry, nil)
 	}
 	if done {
-		return s.finished(p.Entry, s.closeFile(o.f, p.Entry, nil))
+		return s.finished(p.Entry, s.closeFile(path, o.f, p.Entry, nil))
 	}
 	return nil
 }
@@ -340,7 +346,7 @@ func (s *fileStage) whole(path string, e *archive.Entry) (bool, error) {
 	if s.found == nil {
 		return false, nil
 	}
-	st, err := os.Lstat(path)
+	st, err := s.dir.Lstat(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil
 	}
@@ -348,7 +354,7 @@ func (s *fileStage) whole(path string, e *archive.Entry) (bool, error) {
 		return true, nil
 	}
 	if err == nil && !st.IsDir() {
-		err = os.Remove(path)
+		err = s.dir.Remove(path)
 	}
 	if err != nil {
 		return false, fmt.Errorf("stage %s: %w", e.Name, site.WithoutPath(err))
@@ -359,9 +365,9 @@ func (s *fileStage) whole(path string, e *archive.Entry) (bool, error) {
 // lookBack lists the folders that an interrupted run has made.
 func (s *fileStage) lookBack() error {
 	s.found = map[string]bool{}
-	err := filepath.WalkDir(s.dir, func(path string, d fs.DirEntry, err error) error {
+	err := fs.WalkDir(s.dir.FS(), ".", func(path string, d fs.DirEntry, err error) error {
 		if err == nil && d.IsDir() {
-			s.found[relativeTo(s.dir, path)] = true
+			s.found[path] = true
 		}
 		return err
 	})
@@ -381,7 +387,7 @@ func (s *fileStage) write(rel string, e archive.Entry, content []byte) error {
 		return err
 	}
 	if s.found != nil { // it may be that of an interrupted run
-		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := s.dir.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("stage %s: %w", rel, site.WithoutPath(err))
 		}
 	}
@@ -390,7 +396,7 @@ func (s *fileStage) write(rel string, e archive.Entry, content []byte) error {
 		return err
 	}
 	_, err = f.Write(content)
-	return s.closeFile(f, &e, err)
+	return s.closeFile(path, f, &e, err)
 }
 
 // seal makes the links and gives the folders their modes and times.
@@ -403,7 +409,7 @@ func (s *fileStage) seal(mode fs.FileMode, p *Plan) error {
 		if err := s.folder(slashDir(l.rel)); err != nil {
 			return err
 		}
-		if err := os.Symlink(l.to, path); errors.Is(err, fs.ErrExist) {
+		if err := s.dir.Symlink(l.to, path); errors.Is(err, fs.ErrExist) {
 			return fmt.Errorf("%w: the link %q is there twice, or is something else too", archive.ErrRefused, l.rel)
 		} else if err != nil {
 			return fmt.Errorf("stage the link %s: %w", l.rel, site.WithoutPath(err))
@@ -414,8 +420,8 @@ func (s *fileStage) seal(mode fs.FileMode, p *Plan) error {
 	}
 	for i := len(s.metas) - 1; i >= 0; i-- {
 		m := s.metas[i]
-		path := filepath.Join(s.dir, filepath.FromSlash(m.rel))
-		if err := errors.Join(os.Chmod(path, fs.FileMode(m.mode&0o777)|0o700), os.Chtimes(path, m.time, m.time)); err != nil {
+		path := filepath.FromSlash(m.rel)
+		if err := errors.Join(s.dir.Chmod(path, fs.FileMode(m.mode&0o777)|0o700), s.dir.Chtimes(path, m.time, m.time)); err != nil {
 			return fmt.Errorf("stage the folder %s: %w", m.rel, err)
 		}
 	}
@@ -424,18 +430,17 @@ func (s *fileStage) seal(mode fs.FileMode, p *Plan) error {
 			return err
 		}
 	}
-	return os.Chmod(s.dir, mode)
+	return s.dir.Chmod(".", mode)
 }
 
 // ownDatabase gives a file of SQLite, which other hands have put there, its owner,
 // and the folders that were made for it.
 func (s *fileStage) ownDatabase(rel string) error {
-	for path := filepath.Join(s.dir, rel); len(path) >= len(s.dir); path = filepath.Dir(path) {
-		if err := s.chown(path); err != nil {
+	for path := rel; ; path = filepath.Dir(path) {
+		if err := s.chown(path); err != nil || path == "." {
 			return err
 		}
 	}
-	return nil
 }
 
 // close gives up files of which pieces are missing.
@@ -445,4 +450,5 @@ func (s *fileStage) close() {
 			_ = o.f.Close()
 		}
 	}
+	_ = s.dir.Close()
 }

@@ -13,7 +13,6 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
 	"hovix/internal/fault"
-	"hovix/internal/fsys"
 	"hovix/internal/site"
 )
 
@@ -57,7 +56,7 @@ func (r *run) sealFiles() error {
 	if err := r.files.seal(mode, r.plan); err != nil {
 		return err
 	}
-	if err := fsys.SyncTree(r.files.dir); err != nil {
+	if err := r.files.dir.SyncAll(); err != nil {
 		return fmt.Errorf("write the staged files to the disk: %w", err)
 	}
 	return nil
@@ -67,9 +66,9 @@ func (r *run) sealFiles() error {
 // taken back.
 func (r *run) carryOut(ctx context.Context) error {
 	start := time.Now()
-	r.j.Step, r.j.Folder = switching, fsys.SerialOf(r.plan.Target)
+	r.j.Step, r.j.Folder = switching, r.annex.TargetSerial()
 	if r.files != nil {
-		r.j.Folder, r.j.Shared = fsys.SerialOf(r.files.dir), r.plan.shared
+		r.j.Folder, r.j.Shared = r.files.dir.SerialOf("."), r.plan.shared
 	}
 	r.j.Record = r.point()
 	fault.Point("sealed")
@@ -149,7 +148,7 @@ func (r *run) finish(ctx context.Context) {
 	p := &Point{}
 	if err := r.annex.Read(filepath.Join(r.j.Point, pointName), p); err == nil {
 		p.ID = r.j.Point
-		r.res.Point, r.res.Kept = p, r.annex.Path(p.ID)
+		r.res.Point, r.res.Kept = p, r.annex.Shown(p.ID)
 		r.res.Replaced, err = p.replaced(ctx, r.login)
 		warn(err)
 		p.measure(ctx, []database.Location{r.login})

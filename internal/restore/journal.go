@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -70,6 +69,9 @@ func readJournal(an *annex.Annex) (*journal, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
+	if err == nil {
+		err = j.check(an)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("the journal of an interrupted run: %w", err)
 	}
@@ -119,7 +121,11 @@ func (r *Recovery) foresight() string {
 // taken up since; nil if there is none, or if it is still at work. It changes
 // nothing.
 func Interrupted(target string) *Recovery {
-	an := annex.Of(resolve(target))
+	an, err := annex.Look(resolve(target))
+	if err != nil {
+		return nil
+	}
+	defer an.Close()
 	j, err := readJournal(an)
 	if err != nil || j == nil || an.Busy() {
 		return nil
@@ -151,7 +157,7 @@ func login(name string, known []database.Location) (database.Location, error) {
 			return k, nil
 		}
 	}
-	return l, nil
+	return database.Location{}, fmt.Errorf("the database %s is named by what is kept for the target, but neither by its settings nor on the command line; name it with --database %s", l, l)
 }
 
 // logins are those that may be of use at a target: the one given, and that of its
@@ -164,6 +170,16 @@ func logins(target string, given database.Location) (known []database.Location) 
 		known = append(known, s.Database)
 	}
 	return known
+}
+
+// heldLogins are those of the settings in the folder that a point holds.
+func heldLogins(an *annex.Annex, point string) []database.Location {
+	held, err := an.Sub(filepath.Join(point, filesName))
+	if err != nil {
+		return nil
+	}
+	defer held.Close()
+	return logins(held.Path("."), database.Location{})
 }
 
 // recoverRun finishes what an interrupted run has begun to exchange, or takes
@@ -179,7 +195,7 @@ func recoverRun(ctx context.Context, an *annex.Annex, known []database.Location)
 	rec := &Recovery{What: j.What, Began: j.Began, Archive: j.Archive, order: j.Order, undid: j.Record != nil && j.Record.Undone}
 	var l database.Location
 	if j.Database != "" {
-		if l, err = login(j.Database, append(known, logins(an.Path(j.Point, filesName), database.Location{})...)); err != nil {
+		if l, err = login(j.Database, append(known, heldLogins(an, j.Point)...)); err != nil {
 			return nil, err
 		}
 	}
@@ -226,7 +242,7 @@ const goneSuffix = ".gone"
 // sweepAnnex removes what a run was killed over that removed a point or wrote a
 // note.
 func sweepAnnex(an *annex.Annex) error {
-	entries, err := os.ReadDir(an.Dir)
+	entries, err := an.Entries()
 	if err != nil {
 		return fmt.Errorf("look at what is kept for the target: %w", err)
 	}

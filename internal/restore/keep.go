@@ -22,9 +22,13 @@ func (r *run) bring() error {
 	if r.plan.Create || r.plan.sel.whole() && r.plan.Stay.Count == 0 {
 		return nil
 	}
-	target := r.plan.Target
-	return filepath.WalkDir(target, func(path string, d fs.DirEntry, err error) error {
-		rel := relativeTo(target, path)
+	beside, name := r.annex.Beside()
+	target, err := beside.Sub(name)
+	if err != nil {
+		return fmt.Errorf("keep files of the target: %w", err)
+	}
+	defer target.Close()
+	return fs.WalkDir(target.FS(), ".", func(rel string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return fmt.Errorf("keep %s: %w", rel, err)
 		}
@@ -49,7 +53,7 @@ func (r *run) bring() error {
 
 // bring gives a file, or link, of a folder a second name in the stage, in the place
 // of what the archive has there.
-func (s *fileStage) bring(from, rel string) error {
+func (s *fileStage) bring(from *fsys.Handle, rel string) error {
 	if err := s.foldersOf(from, slashDir(rel)); err != nil {
 		return err
 	}
@@ -57,12 +61,12 @@ func (s *fileStage) bring(from, rel string) error {
 	if err != nil {
 		return err
 	}
-	if st, err := os.Lstat(path); err == nil {
+	if st, err := s.dir.Lstat(path); err == nil {
 		if st.IsDir() {
 			return fmt.Errorf("%w: it is a folder in the archive", archive.ErrRefused)
 		}
 		s.forget(st.Size())
-		if err := os.Remove(path); err != nil {
+		if err := s.dir.Remove(path); err != nil {
 			return err
 		}
 	}
@@ -74,42 +78,42 @@ func (s *fileStage) bring(from, rel string) error {
 		return l.rel == rel
 	})
 	s.mu.Unlock()
-	old := filepath.Join(from, filepath.FromSlash(rel))
-	if err := os.Link(old, path); err == nil {
+	if err := fsys.Link(from, path, s.dir, path); err == nil {
 		return nil
 	}
-	return copyFile(old, path)
+	return copyFile(from, s.dir, path)
 }
 
 // foldersOf makes the folders of a path as they are in another folder, where the
 // archive has none.
-func (s *fileStage) foldersOf(from, rel string) error {
+func (s *fileStage) foldersOf(from *fsys.Handle, rel string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for dir := rel; !s.dirs[dir]; dir = slashDir(dir) {
-		if st, err := os.Lstat(filepath.Join(from, filepath.FromSlash(dir))); err == nil {
+		if st, err := from.Lstat(filepath.FromSlash(dir)); err == nil {
 			s.metas = append(s.metas, folderMeta{dir, uint32(st.Mode().Perm()), st.ModTime()})
 		}
 	}
 	return s.folderLocked(rel)
 }
 
-// copyFile copies a file or link with its mode, owner and time.
-func copyFile(from, to string) error {
-	st, err := os.Lstat(from)
+// copyFile copies a file or link from one folder into another, with its mode, owner and
+// time.
+func copyFile(from, to *fsys.Handle, name string) error {
+	st, err := from.Lstat(name)
 	if err != nil {
 		return err
 	}
 	if st.Mode()&fs.ModeSymlink != 0 {
-		target, err := os.Readlink(from)
-		return errors.Join(err, os.Symlink(target, to), fsys.CopyOwner(to, st))
+		target, err := from.Readlink(name)
+		return errors.Join(err, to.Symlink(target, name), to.CopyOwnerOf(name, st))
 	}
-	in, err := os.Open(from)
+	in, err := fsys.OpenRegular(from.Root, name)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	out, err := to.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
@@ -117,5 +121,5 @@ func copyFile(from, to string) error {
 	if err = errors.Join(err, out.Chmod(st.Mode().Perm()), out.Close()); err != nil {
 		return site.WithoutPath(err)
 	}
-	return errors.Join(fsys.CopyOwner(to, st), os.Chtimes(to, st.ModTime(), st.ModTime()))
+	return errors.Join(to.CopyOwnerOf(name, st), to.Chtimes(name, st.ModTime(), st.ModTime()))
 }

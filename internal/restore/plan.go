@@ -312,7 +312,7 @@ func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 		if err := r.files.folder(slashDir(filepath.ToSlash(p.inside))); err != nil {
 			return nil, err
 		}
-		return sqlite.NewStage(ctx, filepath.Join(r.files.dir, p.inside), true, opts)
+		return sqlite.NewStage(ctx, r.files.dir.Path(p.inside), true, opts)
 	}
 	return sqlite.NewStage(ctx, sqlite.StagePath(p.location.Path, r.j.ID), false, opts)
 }

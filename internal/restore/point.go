@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -68,12 +67,12 @@ func settlePoint(ctx context.Context, an *annex.Annex, j *journal, ex database.E
 	if p == nil {
 		return nil
 	}
-	held := an.Path(p.ID, filesName)
+	held := filepath.Join(p.ID, filesName)
 	p.State = j.Aside
 	if p.Holds.Files.Count == 0 && p.State.IsEmpty() && j.What == "restore" {
-		_ = os.Remove(held) // an empty folder is not worth keeping
+		_ = an.Handle.Remove(held) // an empty folder is not worth keeping
 	}
-	_, err := os.Lstat(held)
+	_, err := an.Lstat(held)
 	p.Folder = err == nil
 	if !p.Folder && p.State.IsEmpty() && j.What == "restore" {
 		return an.Remove(p.ID)
@@ -90,16 +89,13 @@ func settlePoint(ctx context.Context, an *annex.Annex, j *journal, ex database.E
 
 // points reads the points of a target, oldest first.
 func points(an *annex.Annex) ([]*Point, error) {
-	entries, err := os.ReadDir(an.Dir)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
+	entries, err := an.Entries()
 	if err != nil {
 		return nil, fmt.Errorf("look at what is kept for %s: %w", an.Target, err)
 	}
 	var list []*Point
 	for _, e := range entries {
-		if !e.IsDir() || strings.HasSuffix(e.Name(), goneSuffix) {
+		if !e.IsDir() || !pointForm.MatchString(e.Name()) {
 			continue
 		}
 		p := &Point{}
@@ -111,6 +107,9 @@ func points(an *annex.Annex) ([]*Point, error) {
 			return nil, err
 		}
 		p.ID = e.Name()
+		if err := p.check(); err != nil {
+			return nil, fmt.Errorf("%s: %w", an.Shown(p.ID, pointName), err)
+		}
 		list = append(list, p)
 	}
 	slices.SortFunc(list, func(a, b *Point) int { return strings.Compare(a.ID, b.ID) })
@@ -137,10 +136,10 @@ func (p *Point) byHand(ctx context.Context, an *annex.Annex, ex database.Exchang
 	fmt.Fprintf(&b, "What a restore replaced on %s, or an undo took back\n\n", p.Made.UTC().Format("2 January 2006 at 15:04:05 UTC"))
 	if p.Folder {
 		fmt.Fprintf(&b, "The folder that was %s is in %s/ beside this text. To put it back:\n\n", an.Target, filesName)
-		if _, err := os.Lstat(an.Target); err == nil {
+		if an.TargetSerial() != 0 {
 			fmt.Fprintf(&b, "    mv %s %s\n", shellQuote(an.Target), shellQuote(an.Target+".new"))
 		}
-		fmt.Fprintf(&b, "    mv %s %s\n\n", shellQuote(an.Path(p.ID, filesName)), shellQuote(an.Target))
+		fmt.Fprintf(&b, "    mv %s %s\n\n", shellQuote(an.Shown(p.ID, filesName)), shellQuote(an.Target))
 	}
 	var kept []string
 	if ex != nil && p.State != nil {

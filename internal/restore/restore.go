@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -443,7 +442,7 @@ func (r *run) openStages(ctx context.Context, order string) (err error) {
 		return err
 	}
 	fault.Point("journal")
-	if err := os.Mkdir(r.annex.Path(r.j.Point), 0o700); err != nil {
+	if err := r.annex.Mkdir(r.j.Point, 0o700); err != nil {
 		return fmt.Errorf("make the folder in which the new site is staged: %w", err)
 	}
 	return r.stages(ctx)
@@ -453,7 +452,7 @@ func (r *run) openStages(ctx context.Context, order string) (err error) {
 func (r *run) stages(ctx context.Context) (err error) {
 	p := r.plan
 	if p.sel.folder() {
-		if r.files, err = newFileStage(r.annex.Path(r.j.Point, filesName), p, r.opts.LinksOut, r.resumed); err != nil {
+		if r.files, err = newFileStage(r.annex, r.j.Point, p, r.opts.LinksOut, r.resumed); err != nil {
 			return err
 		}
 	}

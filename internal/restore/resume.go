@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
+	"io/fs"
+	"path"
 	"time"
 
 	"hovix/internal/archive"
@@ -28,7 +28,7 @@ func (r *run) resumable() error {
 		return err
 	}
 	r.before = j
-	_ = filepath.WalkDir(r.annex.Path(j.Point, filesName), func(_ string, d os.DirEntry, err error) error {
+	_ = fs.WalkDir(r.annex.FS(), path.Join(j.Point, filesName), func(_ string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return nil
 		}
@@ -62,7 +62,7 @@ func (r *run) goOn(ctx context.Context) error {
 	if r.j.Database != "" {
 		r.login = r.plan.location
 	}
-	if err := os.MkdirAll(r.annex.Path(r.j.Point), 0o700); err != nil {
+	if err := r.annex.MkdirAll(r.j.Point, 0o700); err != nil {
 		return fmt.Errorf("make the folder in which the new site is staged: %w", err)
 	}
 	err := r.stages(ctx)

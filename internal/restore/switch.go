@@ -42,7 +42,10 @@ type Guard func(ctx context.Context, o Order, lock *os.File) (Done, error)
 
 // GoOn is what that process does. lock is the lock that it was given.
 func GoOn(ctx context.Context, o Order, lock *os.File) (d Done, err error) {
-	an := annex.Inherit(o.Target, lock)
+	an, err := annex.Inherit(o.Target, lock)
+	if err != nil {
+		return d, err
+	}
 	defer func() {
 		if os.Getppid() != o.Parent { // it was killed, and nobody else is there to do it
 			err = errors.Join(err, an.Release())
@@ -205,45 +208,81 @@ func revert(ctx context.Context, an *annex.Annex, j *journal, ex database.Exchan
 // comes along, and is not left in the folder that goes, where it would be taken for
 // one of the database's later states.
 func exchangeAround(ctx context.Context, an *annex.Annex, j *journal) error {
-	rel := filepath.FromSlash(j.Shared)
-	live, held := filepath.Join(an.Target, rel), an.Path(j.Point, filesName, rel)
-	if j.Shared == "" || fsys.SerialOf(live) == 0 {
+	dir, base := filepath.Split(filepath.FromSlash(j.Shared))
+	if j.Shared == "" {
 		return exchangeFolders(an, j)
 	}
-	if fsys.SerialOf(an.Target) != j.Folder { // it is still to be done
-		release, err := sqlite.Hold(ctx, live)
+	beside, name := an.Beside()
+	live, err := openBelow(beside, filepath.Join(name, dir))
+	if errors.Is(err, fs.ErrNotExist) {
+		return exchangeFolders(an, j)
+	}
+	if err != nil {
+		return err
+	}
+	defer live.Close()
+	if live.SerialOf(base) == 0 {
+		return exchangeFolders(an, j)
+	}
+	held, err := openBelow(an.Handle, filepath.Join(j.Point, filesName, dir))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = held.Close() }()
+	if an.TargetSerial() != j.Folder { // it is still to be done
+		release, err := sqlite.Hold(ctx, live.Path(base))
 		if err != nil {
 			return err
 		}
 		defer func() { _ = release() }()
-		if err := secondNames(live, held); err != nil {
-			return fmt.Errorf("keep the database %s: %w", live, err)
+		if err := secondNames(live, held, base); err != nil {
+			return fmt.Errorf("keep the database %s: %w", j.Shared, err)
 		}
 	}
 	if err := exchangeFolders(an, j); err != nil {
 		return err
 	}
-	for _, f := range sqlite.Files(held)[1:] {
-		if err := os.Remove(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	// What was held is live now, and the other way round.
+	old, err := openBelow(an.Handle, filepath.Join(j.Point, filesName, dir))
+	if err != nil {
+		return err
+	}
+	defer old.Close()
+	for _, f := range sqlite.Files(base)[1:] {
+		if err := old.Remove(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
 	return nil
 }
 
-// secondNames makes sure that the files of a database lie under other names too.
-func secondNames(live, held string) error {
-	names := sqlite.Files(held)
-	for i, f := range sqlite.Files(live) {
-		if fsys.SerialOf(f) == fsys.SerialOf(names[i]) {
+// openBelow opens a folder at a path of several names.
+func openBelow(h *fsys.Handle, path string) (*fsys.Handle, error) {
+	path = filepath.Clean(path)
+	dir, base := filepath.Split(path)
+	if dir == "" {
+		return h.Sub(base)
+	}
+	up, err := openBelow(h, dir)
+	if err != nil {
+		return nil, err
+	}
+	defer up.Close()
+	return up.Sub(base)
+}
+
+// secondNames makes sure that the files of a database lie in another folder too.
+func secondNames(live, held *fsys.Handle, base string) error {
+	for _, f := range sqlite.Files(base) {
+		if live.SerialOf(f) == held.SerialOf(f) {
 			continue
 		}
-		if err := os.Remove(names[i]); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := held.Remove(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		err := os.Link(f, names[i])
+		err := fsys.Link(live, f, held, f)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			err = copyFile(f, names[i])
+			err = copyFile(live, held, f)
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
@@ -255,27 +294,28 @@ func secondNames(live, held string) error {
 // exchangeFolders makes sure that the folder is live which is to be, and that the
 // other is held by the point. Serials tell which is which.
 func exchangeFolders(an *annex.Annex, j *journal) error {
-	held, between := an.Path(j.Point, filesName), an.Path(j.Point, filesName+".old")
-	now := fsys.SerialOf(an.Target)
+	held, between := filepath.Join(j.Point, filesName), filepath.Join(j.Point, filesName+".old")
+	beside, name := an.Beside()
+	now := an.TargetSerial()
 	switch {
 	case now == j.Folder: // it is done, or was done but for the last of three renames
 	case j.Folder == 0:
-		if err := os.Rename(an.Target, held); err != nil {
+		if err := fsys.Rename(beside, name, an.Handle, held); err != nil {
 			return err
 		}
-	case fsys.SerialOf(held) != j.Folder:
-		return fmt.Errorf("%s is not the folder that was staged", held)
+	case an.SerialOf(held) != j.Folder:
+		return fmt.Errorf("%s is not the folder that was staged", an.Shown(held))
 	case now == 0:
-		if err := os.Rename(held, an.Target); err != nil {
+		if err := fsys.Rename(an.Handle, held, beside, name); err != nil {
 			return err
 		}
 	default:
-		err := fsys.Exchange(held, an.Target)
+		err := fsys.Swap(an.Handle, held, beside, name)
 		if errors.Is(err, fsys.ErrNotAtOnce) {
-			if err = os.Rename(an.Target, between); err == nil {
+			if err = fsys.Rename(beside, name, an.Handle, between); err == nil {
 				fault.Point("between")
-				if err = os.Rename(held, an.Target); err != nil {
-					return errors.Join(err, os.Rename(between, an.Target))
+				if err = fsys.Rename(an.Handle, held, beside, name); err != nil {
+					return errors.Join(err, fsys.Rename(an.Handle, between, beside, name))
 				}
 			}
 		}
@@ -283,8 +323,8 @@ func exchangeFolders(an *annex.Annex, j *journal) error {
 			return err
 		}
 	}
-	if err := os.Rename(between, held); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := an.Rename(between, held); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return errors.Join(fsys.SyncDir(filepath.Dir(an.Target)), fsys.SyncDir(an.Path(j.Point)))
+	return errors.Join(beside.Sync(), an.SyncOf(held))
 }

@@ -4,14 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"time"
 
 	"hovix/internal/annex"
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
 	"hovix/internal/fault"
-	"hovix/internal/fsys"
 )
 
 // maxPoints is how many undo points of a target are kept.
@@ -56,16 +57,23 @@ type UndoResult struct {
 func Undo(ctx context.Context, opts UndoOptions) (_ *UndoResult, err error) {
 	target := resolve(opts.Target)
 	plan := &UndoPlan{Target: target, Redo: opts.Redo}
-	an := annex.Of(target)
+	an, err := annex.Look(target)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: nothing is kept for %s", ErrNoPoint, target)
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, an.Release()) }()
 	known := logins(target, opts.Database)
 	if !opts.PlanOnly {
-		if _, err := os.Lstat(an.Dir); err != nil {
-			return nil, fmt.Errorf("%w: nothing is kept for %s", ErrNoPoint, target)
-		}
-		if an, err = annex.Take(target, "undo"); err != nil {
+		if err := an.Close(); err != nil {
 			return nil, err
 		}
-		defer func() { err = errors.Join(err, an.Release()) }()
+		if an, err = annex.Take(target, "undo"); err != nil {
+			an = &annex.Annex{} // there is nothing to release
+			return nil, err
+		}
 		if plan.Recovery, err = recoverRun(ctx, an, known); err != nil {
 			return nil, err
 		}
@@ -122,13 +130,13 @@ func choose(list []*Point, redo bool) (p *Point, left int) {
 // reached.
 func (u *UndoPlan) check(ctx context.Context, an *annex.Annex, known []database.Location) (l database.Location, err error) {
 	p := u.Point
-	if p.Folder && fsys.SerialOf(an.Path(p.ID, filesName)) == 0 {
-		return l, fmt.Errorf("the folder %s is gone, in which the files were kept", an.Path(p.ID, filesName))
+	if p.Folder && an.SerialOf(filepath.Join(p.ID, filesName)) == 0 {
+		return l, fmt.Errorf("the folder %s is gone, in which the files were kept", an.Shown(p.ID, filesName))
 	}
 	if p.State == nil {
 		return l, nil
 	}
-	ex, l, err := p.open(ctx, known)
+	ex, l, err := p.open(ctx, append(known, heldLogins(an, p.ID)...))
 	if err != nil {
 		return l, err
 	}
@@ -156,11 +164,11 @@ func (u *UndoPlan) carryOut(ctx context.Context, an *annex.Annex, l database.Loc
 	j := &journal{ID: id, What: "undo", Step: switching, Began: now, Archive: p.Holds.Name, Point: p.ID, Shared: p.Shared, Stamp: now.UTC().Format("060102_150405") + "_" + id[:4], State: p.State, Database: p.Database}
 	switch {
 	case p.Folder:
-		j.Folder = fsys.SerialOf(an.Path(p.ID, filesName))
+		j.Folder = an.SerialOf(filepath.Join(p.ID, filesName))
 	case p.Holds.NoFolder:
 		j.Folder = 0
 	default: // files were not exchanged
-		j.Folder = fsys.SerialOf(an.Target)
+		j.Folder = an.TargetSerial()
 	}
 	record := *p
 	record.Undone, record.Holds, record.Other = !p.Undone, p.Other, p.Holds
@@ -178,21 +186,27 @@ func (u *UndoPlan) carryOut(ctx context.Context, an *annex.Annex, l database.Loc
 	if err != nil {
 		return nil, fmt.Errorf("the exchange began, but could not be finished: %w; the next run of hovix at this target finishes it", err)
 	}
-	return &UndoResult{Plan: u, Kept: an.Path(p.ID), Warnings: warnings, Switch: time.Since(start)}, nil
+	return &UndoResult{Plan: u, Kept: an.Shown(p.ID), Warnings: warnings, Switch: time.Since(start)}, nil
 }
 
 // Points lists what is kept for a target, oldest first, with sizes.
 func Points(ctx context.Context, target string, given database.Location) ([]*Point, error) {
-	an := annex.Of(resolve(target))
-	list, err := points(an)
+	an, err := annex.Look(resolve(target))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
 	if err != nil {
 		return nil, err
 	}
+	list, err := points(an)
+	if err != nil {
+		return nil, errors.Join(err, an.Close())
+	}
 	known := logins(an.Target, given)
 	for _, p := range list {
-		p.measure(ctx, known)
+		p.measure(ctx, append(known, heldLogins(an, p.ID)...))
 	}
-	return list, nil
+	return list, an.Close()
 }
 
 // measure asks how much room the point takes, as far as its database can be reached.
@@ -245,7 +259,7 @@ func Discard(ctx context.Context, target string, given database.Location, keep f
 // nobody would find them.
 func (p *Point) discard(ctx context.Context, an *annex.Annex, known []database.Location) error {
 	if p.State != nil && !p.State.IsEmpty() {
-		ex, _, err := p.open(ctx, known)
+		ex, _, err := p.open(ctx, append(known, heldLogins(an, p.ID)...))
 		if err != nil {
 			return err
 		}
@@ -254,7 +268,7 @@ func (p *Point) discard(ctx context.Context, an *annex.Annex, known []database.L
 		}
 	}
 	fault.Point("dropped")
-	if err := os.Rename(an.Path(p.ID), an.Path(p.ID+goneSuffix)); err != nil {
+	if err := an.Rename(p.ID, p.ID+goneSuffix); err != nil {
 		return fmt.Errorf("remove the undo point: %w", err)
 	}
 	return an.Remove(p.ID + goneSuffix)

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -61,16 +60,15 @@ func (r *run) verify(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
 		defer close(v.files)
-		return filepath.WalkDir(r.files.dir, func(path string, d fs.DirEntry, err error) error {
+		return fs.WalkDir(r.files.dir.FS(), ".", func(rel string, d fs.DirEntry, err error) error {
 			if err != nil || !d.Type().IsRegular() {
 				return err
 			}
-			rel := relativeTo(r.files.dir, path)
 			if slices.Contains(database, rel) {
 				return nil
 			}
 			select {
-			case v.files <- stagedFile{path, rel}:
+			case v.files <- stagedFile{rel}:
 				return nil
 			case <-ctx.Done():
 				return context.Cause(ctx)
@@ -94,7 +92,7 @@ func (r *run) verify(ctx context.Context) error {
 	return nil
 }
 
-type stagedFile struct{ path, rel string }
+type stagedFile struct{ rel string }
 
 type verifier struct {
 	run   *run
@@ -145,7 +143,7 @@ func (v *verifier) hash(sum *setSum) error {
 // read gives the content of a small file, in buf if it fits there, and the hash of a
 // large one.
 func (v *verifier) read(f stagedFile, buf []byte) (data []byte, size int64, sha [32]byte, err error) {
-	in, err := os.Open(f.path)
+	in, err := v.run.files.dir.Open(filepath.FromSlash(f.rel))
 	if err != nil {
 		return nil, 0, sha, err
 	}

@@ -12,6 +12,7 @@ import (
 
 	"hovix/internal/archive"
 	"hovix/internal/database"
+	"hovix/internal/fsys"
 	"hovix/internal/manifest"
 	"hovix/internal/site"
 )
@@ -86,10 +87,13 @@ func TestDropIns(t *testing.T) {
 		dir := t.TempDir()
 		require.NoError(t, os.Mkdir(filepath.Join(dir, "wp-content"), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "wp-content", c.file), []byte(c.content), 0o644))
-		r := &run{kind: kind, m: &manifest.Manifest{Root: "/srv/old"}, plan: &Plan{Target: "/srv/new"}, res: &Result{}, files: &fileStage{dir: dir},
+		folder, err := fsys.OpenHandle(dir)
+		require.NoError(t, err)
+		defer folder.Close()
+		r := &run{kind: kind, m: &manifest.Manifest{Root: "/srv/old"}, plan: &Plan{Target: "/srv/new"}, res: &Result{}, files: &fileStage{dir: folder},
 			settings: map[string]settingsFile{"wp-config.php": {archive.Entry{}, []byte("<?php define('WP_REDIS_HOST', '127.0.0.1'); define('WP_REDIS_PORT', " + c.port + ");")}}}
 		require.NoError(t, r.dropIns(context.Background()))
-		_, err := os.Stat(filepath.Join(dir, "wp-content", c.file))
+		_, err = os.Stat(filepath.Join(dir, "wp-content", c.file))
 		if c.off == "" {
 			assert.NoError(t, err, name)
 			assert.Empty(t, r.res.Touched, name)

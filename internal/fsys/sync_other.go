@@ -9,9 +9,6 @@ import (
 	"path/filepath"
 )
 
-// Exchange exchanges two names in one step, which this system cannot do.
-func Exchange(_, _ string) error { return ErrNotAtOnce }
-
 // SyncTree makes a folder and all that is in it durable.
 func SyncTree(dir string) error {
 	return filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
