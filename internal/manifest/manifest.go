@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -118,7 +119,21 @@ func Parse(content []byte) (*Manifest, error) {
 	if m.Format != Format {
 		return nil, fmt.Errorf("%w that this Hovix can read: its layout is version %d, this Hovix knows version %d; use a newer Hovix", archive.ErrNotArchive, m.Format, Format)
 	}
-	return m, nil
+	return m, m.check()
+}
+
+// check insists that paths in a manifest lead nowhere but into the site.
+func (m *Manifest) check() error {
+	paths := slices.Concat(m.Settings, m.Uploads, m.Caches)
+	if m.Database != nil && m.Database.Path != "" {
+		paths = append(paths, m.Database.Path)
+	}
+	for _, p := range paths {
+		if err := archive.CheckName(strings.TrimSuffix(p, "/")); err != nil {
+			return fmt.Errorf("its manifest: %w", err)
+		}
+	}
+	return nil
 }
 
 // Encode gives v as indented JSON with a final line break.

@@ -9,9 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -283,7 +281,7 @@ func (p *packer) noteLink(m *manifest.Manifest, f site.File) {
 	if f.Info.Mode()&fs.ModeSymlink == 0 {
 		return
 	}
-	to, err := os.Readlink(f.Path)
+	to, err := f.Readlink()
 	if _, in := manifest.Below(p.s.Root, to); err != nil || in || !archive.LeadsOut(f.Rel, to) {
 		return
 	}
@@ -359,7 +357,7 @@ func (p *packer) files(ctx context.Context) error {
 			_, err := p.w.Add(e, nil)
 			return err
 		case f.Info.Mode()&fs.ModeSymlink != 0:
-			link, err := os.Readlink(f.Path)
+			link, err := f.Readlink()
 			if err != nil {
 				p.problem(f.Rel, "the link cannot be read: "+err.Error())
 				return nil
@@ -374,7 +372,7 @@ func (p *packer) files(ctx context.Context) error {
 }
 
 func (p *packer) file(e archive.Entry, f site.File) error {
-	in, err := os.Open(f.Path)
+	in, err := f.Open()
 	if errors.Is(err, fs.ErrNotExist) {
 		p.problem(f.Rel, "it vanished while the site was packed")
 		return nil
@@ -403,7 +401,7 @@ func (p *packer) file(e archive.Entry, f site.File) error {
 		p.problem(f.Rel, fmt.Sprintf("reading failed (%s); the last %d bytes are filled with zeros", site.ReasonOf(r.err), short))
 	} else if short > 0 {
 		p.problem(f.Rel, fmt.Sprintf("it became shorter while it was read; the last %d bytes are filled with zeros", short))
-	} else if now, err := os.Lstat(f.Path); err == nil && (now.Size() != st.Size() || !now.ModTime().Equal(st.ModTime())) {
+	} else if now, err := f.Lstat(); err == nil && (now.Size() != st.Size() || !now.ModTime().Equal(st.ModTime())) {
 		p.problem(f.Rel, "it changed while it was read")
 	}
 	p.res.Summary.Files.Count++
@@ -452,13 +450,7 @@ func (r *Result) note(t site.Thing) { r.Largest = site.KeepLargest(r.Largest, t)
 func (p *packer) settings() error {
 	files, entries := site.Files{}, []archive.Entry{}
 	for _, rel := range p.s.Settings {
-		path := filepath.Join(p.s.Root, filepath.FromSlash(rel))
-		st, err := os.Stat(path)
-		if err != nil {
-			p.problem(rel, "the settings file cannot be read: "+site.ReasonOf(err))
-			continue
-		}
-		content, err := os.ReadFile(path)
+		content, st, err := site.ReadOwn(p.s.Root, rel)
 		if err != nil {
 			p.problem(rel, "the settings file cannot be read: "+site.ReasonOf(err))
 			continue

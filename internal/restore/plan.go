@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -166,7 +165,7 @@ func (p *Plan) readExisting() {
 		p.live = s
 	}
 	for _, rel := range p.Manifest.Settings {
-		if content, err := os.ReadFile(filepath.Join(p.Target, filepath.FromSlash(rel))); err == nil {
+		if content, _, err := site.ReadOwn(p.Target, rel); err == nil {
 			p.existing[rel] = content
 		}
 	}

@@ -83,7 +83,7 @@ func (drupal) Read(root string) (*Site, error) {
 	for _, t := range drupalTables {
 		s.Passing = append(s.Passing, s.Prefix+t)
 	}
-	if src, err := os.ReadFile(filepath.Join(root, sub, "core/lib/Drupal.php")); err == nil {
+	if src, _, err := ReadOwn(root, sub+"core/lib/Drupal.php"); err == nil {
 		if v, err := phpconf.Parse(src); err == nil {
 			s.Version, _ = v.Property("VERSION")
 		}

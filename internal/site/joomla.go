@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"fmt"
 	"net"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -52,7 +51,7 @@ func (joomla) Read(root string) (*Site, error) {
 	}
 	s.unsaid = "Joomla does not record its own address unless live_site is set; say it in a hovix.toml in its folder (kind = \"joomla\", address = \"https://…\"), so that it can be rewritten."
 	s.Passing = []string{s.Prefix + "session"}
-	if src, err := os.ReadFile(filepath.Join(root, "libraries/src/Version.php")); err == nil {
+	if src, _, err := ReadOwn(root, "libraries/src/Version.php"); err == nil {
 		if v, err := phpconf.Parse(src); err == nil {
 			var parts []string
 			for _, p := range []string{"MAJOR_VERSION", "MINOR_VERSION", "PATCH_VERSION"} {

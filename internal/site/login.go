@@ -47,7 +47,7 @@ func (g *login) read(s *Site, root string) error {
 		if err != nil {
 			return err
 		}
-		content, err := os.ReadFile(filepath.Join(root, filepath.FromSlash(g.File)))
+		content, _, err := ReadOwn(root, g.File)
 		if err != nil {
 			return fmt.Errorf("read the settings of the program: %w", err)
 		}

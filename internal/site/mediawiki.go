@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -62,7 +61,7 @@ func (mediawiki) Read(root string) (*Site, error) {
 			s.Uploads = append(s.Uploads, inside)
 		}
 	}
-	if src, err := os.ReadFile(filepath.Join(root, "includes/Defines.php")); err == nil {
+	if src, _, err := ReadOwn(root, "includes/Defines.php"); err == nil {
 		if v, err := phpconf.Parse(src); err == nil {
 			s.Version, _ = v.Const("MW_VERSION")
 		}

@@ -27,7 +27,7 @@ var errProgram = errors.New("it is a program")
 // elsewhere.
 func phpSettings(s *Site, root, rel string, programs ...string) (*phpconf.File, error) {
 	name := filepath.Join(root, filepath.FromSlash(rel))
-	src, err := os.ReadFile(name)
+	src, _, err := ReadOwn(root, rel)
 	if err != nil {
 		return nil, err
 	}
@@ -38,14 +38,11 @@ func phpSettings(s *Site, root, rel string, programs ...string) (*phpconf.File, 
 				return nil, errProgram
 			}
 		}
-		st, err := os.Stat(p)
-		switch {
-		case err != nil:
-			return nil, err
-		case !st.Mode().IsRegular() || st.Size() > maxInclude:
-			return nil, errProgram
+		b, err := readInclude(root, p)
+		if err == nil && len(b) > maxInclude {
+			err = errProgram
 		}
-		return os.ReadFile(p)
+		return b, err
 	}
 	conf, err := phpconf.ParseWith(src, phpconf.Options{Name: name, Read: read, Env: os.LookupEnv})
 	if err != nil {

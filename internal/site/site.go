@@ -215,6 +215,11 @@ func Open(path string) (*Site, error) {
 			return nil, err
 		}
 	}
+	if s.Database.Engine == database.SQLite {
+		if err := checkDatabaseFile(root, s.Database.Path); err != nil {
+			return nil, err
+		}
+	}
 	if s.Address.IsZero() && s.unsaid != "" {
 		s.Notes = append(s.Notes, s.unsaid)
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -17,6 +16,7 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/nearest"
 	"hovix/internal/rewrite"
+	"hovix/internal/site/keyfile"
 )
 
 // SiteFile is the name of the description that a site may have in its folder.
@@ -44,7 +44,7 @@ type siteFile struct {
 // readSiteFile reads the site file in root; nil if there is none.
 func readSiteFile(root string) (*siteFile, error) {
 	name := filepath.Join(root, SiteFile)
-	content, err := os.ReadFile(name)
+	content, _, err := ReadOwn(root, SiteFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -56,6 +56,9 @@ func readSiteFile(root string) (*siteFile, error) {
 
 func parseSiteFile(name string, content []byte) (*siteFile, error) {
 	f := &siteFile{root: filepath.Dir(name)}
+	if err := keyfile.CheckDepth(content); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
 	meta, err := toml.Decode(string(content), f)
 	if err != nil {
 		var pe toml.ParseError

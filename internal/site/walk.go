@@ -3,14 +3,16 @@ package site
 import (
 	"context"
 	"errors"
-	"hovix/internal/annex"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"hovix/internal/annex"
 	"hovix/internal/database"
+	"hovix/internal/fsys"
 )
 
 // File is a file, folder or link of a site.
@@ -19,7 +21,18 @@ type File struct {
 	Path string // where it is
 	Info fs.FileInfo
 	Part Part
+	in   *os.Root // through which it is read, so that no link on the way is followed out of it
+	at   string
 }
+
+// Open opens the file, if it is still a regular one.
+func (f *File) Open() (*os.File, error) { return fsys.OpenRegular(f.in, f.at) }
+
+// Readlink gives where a link leads.
+func (f *File) Readlink() (string, error) { return f.in.Readlink(f.at) }
+
+// Lstat looks at the file once more.
+func (f *File) Lstat() (fs.FileInfo, error) { return f.in.Lstat(f.at) }
 
 // LeftOut is something that is not carried.
 type LeftOut struct {
@@ -57,6 +70,11 @@ func (s *Site) Walk(ctx context.Context, visit func(File) error, leftOut func(Le
 
 // walk is Walk of one folder, whose path in the site is at.
 func (s *Site) walk(ctx context.Context, root, at string, visit func(File) error, leftOut func(LeftOut)) error {
+	in, err := os.OpenRoot(root)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
 	return filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
 		if e := ctx.Err(); e != nil {
 			return e
@@ -107,7 +125,7 @@ func (s *Site) walk(ctx context.Context, root, at string, visit func(File) error
 		if visit == nil {
 			return nil
 		}
-		return visit(File{rel, p, info, s.PartOf(rel)})
+		return visit(File{rel, p, info, s.PartOf(rel), in, filepath.FromSlash(relative(root, p))})
 	})
 }
 

@@ -64,7 +64,7 @@ func (wordpress) Read(root string) (*Site, error) {
 			}
 		}
 	}
-	if src, err := os.ReadFile(filepath.Join(root, "wp-includes/version.php")); err == nil {
+	if src, _, err := ReadOwn(root, "wp-includes/version.php"); err == nil {
 		if v, err := phpconf.Parse(src); err == nil {
 			s.Version, _ = v.Var("wp_version")
 			s.schema, _ = v.Var("wp_db_version")

@@ -56,6 +56,7 @@ func (w *walker) shortcut(left value, or, both bool, right func() value) value {
 
 // assignment reads $a['b'] = value and what binds stronger.
 func (w *walker) assignment() value {
+	w.step(1)
 	if w.depth++; w.depth > maxDepth {
 		w.i = len(w.src.tokens)
 	}
@@ -239,6 +240,9 @@ func combine(op string, a, b value) value {
 	}
 	switch op {
 	case ".":
+		if len(x)+len(y) > maxValue {
+			return unknownOf("a text that is longer than settings are")
+		}
 		return textOf(x + y)
 	case "===", "!==":
 		return boolOf((a.kind == b.kind && a.s == b.s) == (op == "==="))

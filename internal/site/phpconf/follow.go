@@ -18,6 +18,7 @@ type source struct {
 
 // state is what is known after some statements.
 type state struct {
+	steps    int // that were followed
 	opts     Options
 	changed  map[string][]byte
 	main     *source
@@ -69,6 +70,20 @@ type walker struct {
 	depth  int
 	done   bool // it has returned
 	result value
+}
+
+// maxSteps bounds how many statements and expressions are followed, in all files: those
+// of settings have some thousands.
+const maxSteps = 1 << 20
+
+// maxValue bounds a text that is joined of others, in bytes.
+const maxValue = 1 << 20
+
+// step counts what is followed, and ends it where it is more than any settings hold.
+func (w *walker) step(n int) {
+	if w.st.steps += n; w.st.steps > maxSteps {
+		w.i = len(w.src.tokens)
+	}
 }
 
 // maxDepth bounds how deep statements and expressions may stand in each other.
@@ -149,6 +164,7 @@ func (w *walker) group() {
 }
 
 func (w *walker) statement() {
+	w.step(1)
 	if w.depth++; w.depth > maxDepth {
 		w.i = len(w.src.tokens)
 	}
@@ -399,6 +415,7 @@ func (w *walker) include(path value, must bool) value {
 			return boolOf(false)
 		}
 	}
+	w.step(len(content) / 8)
 	toks, err := tokens(content)
 	if err != nil {
 		return unknownOf("the included file " + name)

@@ -35,7 +35,10 @@ type element struct {
 	val value
 }
 
-func unknownOf(why string) value { return value{why: why} }
+func unknownOf(why string) value { return value{why: why[:min(len(why), maxWhy)]} }
+
+// maxWhy bounds a reason, in bytes: reasons of several values are joined.
+const maxWhy = 300
 
 func textOf(s string) value { return value{kind: text, s: s} }
 
