@@ -222,26 +222,47 @@ func parseTrailer(b []byte) (t trailer, err error) {
 	return t, nil
 }
 
-// openIndex gives the records of a compressed index.
-func openIndex(r io.Reader) (io.ReadCloser, error) {
+// maxRatio is how many times its compressed size an index may unpack to. A quarter of
+// an honest one are hashes, which do not compress.
+const maxRatio = 100
+
+// openIndex gives the records of a compressed index of size bytes.
+func openIndex(r io.Reader, size int64) (io.ReadCloser, error) {
 	d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(8<<20))
 	if err != nil {
 		return nil, fmt.Errorf("%w: index: %w", ErrCorrupt, err)
 	}
-	return d.IOReadCloser(), nil
+	return &boundedIndex{d.IOReadCloser(), maxRatio*size + 1<<20}, nil
+}
+
+// boundedIndex is an index that may have left more bytes.
+type boundedIndex struct {
+	io.ReadCloser
+	left int64
+}
+
+func (b *boundedIndex) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if b.left -= int64(n); b.left < 0 {
+		return 0, fmt.Errorf("%w: the index unpacks to more than %d times its size", ErrRefused, maxRatio)
+	}
+	return n, err
 }
 
 // recordsSum reads a compressed index to its end and returns the SHA-256 of
 // its records.
-func recordsSum(r io.Reader) (sum [32]byte, err error) {
-	d, err := openIndex(r)
+func recordsSum(r io.Reader, size int64) (sum [32]byte, err error) {
+	d, err := openIndex(r, size)
 	if err != nil {
 		return sum, err
 	}
 	defer d.Close()
 	h := sha256.New()
 	if _, err := io.Copy(h, d); err != nil {
-		return sum, fmt.Errorf("%w: index: %w", ErrCorrupt, err)
+		if !errors.Is(err, ErrRefused) {
+			err = fmt.Errorf("%w: index: %w", ErrCorrupt, err)
+		}
+		return sum, err
 	}
 	h.Sum(sum[:0])
 	return sum, nil

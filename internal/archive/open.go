@@ -17,7 +17,7 @@ import (
 type Archive struct {
 	r       io.ReaderAt
 	size    int64
-	index   []byte // compressed records
+	at      int64 // where the compressed index begins
 	trailer trailer
 }
 
@@ -56,17 +56,19 @@ func Open(r io.ReaderAt, size int64) (*Archive, error) {
 	if at < 8 || t.stream != uint64(at-8) {
 		return nil, fmt.Errorf("%w: it should be %d bytes long and is %d", ErrCorrupt, t.stream+8+t.index+trailerSize, size)
 	}
-	a.index = make([]byte, 8+t.index)
-	if err := readAt(r, a.index, at-8); err != nil {
+	a.at = at
+	head = make([]byte, 8)
+	if err := readAt(r, head, at-8); err != nil {
 		return nil, truncated(err)
 	}
 	want := appendSkippable(nil, uint32(t.index)+trailerSize)
-	if !bytes.Equal(a.index[:8], want) {
+	if !bytes.Equal(head, want) {
 		return nil, fmt.Errorf("%w: the index has a wrong frame header", ErrCorrupt)
 	}
-	a.index = a.index[8:]
 	h := sha256.New()
-	h.Write(a.index)
+	if _, err := io.Copy(h, io.NewSectionReader(r, at, int64(t.index))); err != nil {
+		return nil, truncated(err)
+	}
 	if a.trailer, err = decodeTrailer(end, h); err != nil {
 		return nil, err
 	}
@@ -135,7 +137,8 @@ func (a *Archive) Entries(yield func(Entry) error) error {
 }
 
 func (a *Archive) walk(yield func(*located) error) error {
-	d, err := openIndex(bytes.NewReader(a.index))
+	size := int64(a.trailer.index)
+	d, err := openIndex(io.NewSectionReader(a.r, a.at, size), size)
 	if err != nil {
 		return err
 	}

@@ -404,7 +404,7 @@ func (s *scanner) finish() (int64, error) {
 	}
 	indexHash := sha256.New()
 	body := &exactReader{r: io.TeeReader(s.in.r, indexHash), left: int64(s.tail) - trailerSize}
-	records, decodeErr := recordsSum(body)
+	records, decodeErr := recordsSum(body, body.left)
 	if _, err := io.Copy(io.Discard, body); err != nil { // whatever the decoder did not need
 		return 0, truncated(err)
 	}

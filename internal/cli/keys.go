@@ -12,6 +12,7 @@ import (
 	"golang.org/x/term"
 
 	"hovix/internal/cli/ui"
+	"hovix/internal/fsys"
 	"hovix/internal/nearest"
 	"hovix/internal/seal"
 )
@@ -75,6 +76,7 @@ func (f *openFlags) add(cmd *cobra.Command) {
 
 func (f *openFlags) keys(a *app) (*seal.Keys, error) {
 	k := &seal.Keys{Passphrase: func() (string, error) { return a.passphrase(f.passphraseFile, false) }}
+	k.Required = len(f.identities) > 0 || f.passphraseFile != ""
 	for _, path := range f.identities {
 		if err := k.AddIdentity(path); err != nil {
 			return nil, err
@@ -141,7 +143,13 @@ func (f *archiveFile) Close() error { return f.file.Close() }
 
 // openArchive opens a file of archives; the error suggests what lies nearby.
 func (a *app) openArchive(path string, keys *seal.Keys) (_ *archiveFile, err error) {
-	f, err := os.Open(path)
+	f, err := fsys.OpenFile(path)
+	if errors.Is(err, fsys.ErrIrregular) {
+		if st, e := os.Stat(path); e == nil && st.IsDir() {
+			return nil, fmt.Errorf("%s is a folder; name the archive file", path)
+		}
+		return nil, fmt.Errorf("%s is no regular file; for a pipe, give - and lead it to standard input", path)
+	}
 	if errors.Is(err, os.ErrNotExist) {
 		if near := nearest.Path(path); near != "" {
 			return nil, fmt.Errorf("there is no file %s; did you mean %s?", path, near)
@@ -165,7 +173,10 @@ func (a *app) openArchive(path string, keys *seal.Keys) (_ *archiveFile, err err
 	}
 	out := &archiveFile{ReaderAt: f, size: st.Size(), onDisk: st.Size(), file: f}
 	head := make([]byte, len(seal.Magic))
-	if _, err := io.ReadFull(io.NewSectionReader(f, 0, int64(len(head))), head); err == nil && seal.Sealed(head) {
+	_, err = io.ReadFull(io.NewSectionReader(f, 0, int64(len(head))), head)
+	if sealed := err == nil && seal.Sealed(head); !sealed && keys.Required {
+		return nil, fmt.Errorf("%s: %w", path, seal.ErrPlain)
+	} else if sealed {
 		out.sealed = true
 		if out.ReaderAt, out.size, err = keys.ReaderAt(f, st.Size()); err != nil {
 			return nil, fmt.Errorf("%s: %w", path, err)
@@ -187,6 +198,9 @@ func (a *app) openToRead(path string, f *openFlags) (*archiveFile, error) {
 func openStream(in io.Reader, keys *seal.Keys) (io.Reader, error) {
 	r := bufio.NewReaderSize(in, 64<<10)
 	if head, _ := r.Peek(len(seal.Magic)); !seal.Sealed(head) {
+		if keys.Required {
+			return nil, seal.ErrPlain
+		}
 		return r, nil
 	}
 	return keys.Reader(r)

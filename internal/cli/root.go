@@ -13,8 +13,11 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -45,7 +48,8 @@ type app struct {
 	log      *slog.Logger
 	close    []func() error
 	status   int
-	args     []string // as they were given
+	args     []string    // as they were given
+	begun    atomic.Bool // the command may have begun what it must end in order
 }
 
 // usageError is an error of the command line.
@@ -72,7 +76,23 @@ func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), signals...)
 	defer stop()
 	a := &app{in: os.Stdin, out: os.Stdout, err: os.Stderr, log: slog.New(slog.DiscardHandler)}
+	go a.watch(ctx)
 	return a.run(ctx, args)
+}
+
+// grace is how long a command may take to end that was interrupted and has nothing to
+// put in order.
+const grace = 700 * time.Millisecond
+
+// watch ends an interrupted command that hangs in a read which nothing can cut short, such
+// as that of a pipe, or in a long computation, unless it has begun what it must end.
+func (a *app) watch(ctx context.Context) {
+	<-ctx.Done()
+	time.Sleep(grace)
+	if !a.begun.Load() {
+		fmt.Fprintln(os.Stderr, "hovix: interrupted; nothing was changed")
+		os.Exit(exitFailed)
+	}
 }
 
 func (a *app) run(ctx context.Context, args []string) int {
@@ -125,7 +145,10 @@ database's own client loads the SQL in it.`,
 		SilenceErrors:     true,
 		SilenceUsage:      true,
 		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
-		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.openLog(cmd) },
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			a.begun.Store(!onlyLooks(cmd))
+			return a.openLog(cmd)
+		},
 	}
 	root.SetVersionTemplate("hovix {{.Version}}" + revision() + "\n")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "write one JSON document instead of text for people")
@@ -133,6 +156,17 @@ database's own client loads the SQL in it.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return flagError(cmd, err) })
 	root.AddCommand(a.surveyCommand(), a.packCommand(), a.inspectCommand(), a.restoreCommand(), a.undoCommand(), a.rewriteCommand(), a.redirectsCommand(), a.demoCommand(), a.manCommand(), a.goOnCommand())
 	return root
+}
+
+// onlyLooks reports whether a command changes nothing, so that it can be ended at any
+// moment.
+func onlyLooks(cmd *cobra.Command) bool {
+	for _, name := range []string{"plan", "extract"} {
+		if f := cmd.Flags().Lookup(name); f != nil && f.Changed {
+			return name == "plan"
+		}
+	}
+	return slices.Contains([]string{"survey", "inspect", "check"}, cmd.Name())
 }
 
 // withoutPlan gives the command line that does what --plan has shown.

@@ -66,6 +66,9 @@ type openFile struct {
 	left int64
 }
 
+// maxFolders bounds the folders, and the links, that are remembered until the end.
+const maxFolders = 1 << 20
+
 // slack is how much more than its manifest says an archive may hold: files grow
 // while a site is packed.
 var slack int64 = 1 << 30
@@ -135,6 +138,9 @@ func (s *fileStage) piece(rel string, p archive.Piece) error {
 		if s.given[rel] {
 			return fmt.Errorf("%w: the folder %q is there twice", archive.ErrRefused, rel)
 		}
+		if len(s.metas) > maxFolders {
+			return fmt.Errorf("%w: it holds more than %d folders", archive.ErrRefused, maxFolders)
+		}
 		s.given[rel] = true
 		s.metas = append(s.metas, folderMeta{rel, p.Entry.Mode, p.Entry.ModTime})
 		return nil
@@ -177,6 +183,9 @@ func (s *fileStage) link(rel, to string) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if len(s.links) > maxFolders {
+		return fmt.Errorf("%w: it holds more than %d links", archive.ErrRefused, maxFolders)
+	}
 	s.links = append(s.links, link{rel, to})
 	s.count++
 	return nil

@@ -34,6 +34,9 @@ type Keys struct {
 	// Passphrase asks for the passphrase when a file turns out to be sealed under one;
 	// nil: there is none.
 	Passphrase func() (string, error)
+	// Required says that a plain archive is not to be taken for the encrypted one that
+	// was meant.
+	Required bool
 }
 
 // AddRecipient takes a public key (age1…, or of SSH), or a file with such keys, one
@@ -123,6 +126,9 @@ func (k *Keys) Writer(w io.Writer) (io.WriteCloser, error) {
 	}
 	return out, nil
 }
+
+// ErrPlain says that an archive is not encrypted although a key or passphrase was given.
+var ErrPlain = errors.New("the archive is not encrypted, and a key or passphrase for it was given: somebody may have put another in its place. If it is the right one, leave the key out")
 
 // Sealed reports whether a file that begins with head is sealed.
 func Sealed(head []byte) bool { return bytes.HasPrefix(head, []byte(Magic)) }
