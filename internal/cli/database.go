@@ -46,7 +46,7 @@ func (d *databaseFlags) location(a *app, known database.Location) (database.Loca
 	case known.Same(l) && known.User == l.User:
 		l.Password = known.Password
 	case ui.IsTerminal(a.in):
-		fmt.Fprintf(a.err, "Password of %s: ", l)
+		_ = ui.Fprintf(a.err, "Password of %s: ", l)
 		b, err := term.ReadPassword(int(os.Stdin.Fd()))
 		fmt.Fprintln(a.err)
 		if err != nil {

@@ -75,9 +75,9 @@ func (a *app) demo(ctx context.Context, args []string, f *demoFlags) error {
 		switch {
 		case a.json:
 		case ui.IsTerminal(a.err): // each takes the place of the one before
-			fmt.Fprintf(a.err, "\r\x1b[K%s …", name)
+			_ = ui.Fprintf(a.err, "\r\x1b[K%s …", name)
 		default:
-			fmt.Fprintf(a.err, "%s …\n", name)
+			_ = ui.Fprintf(a.err, "%s …\n", name)
 		}
 	}
 	rep, err := demo.Tour(ctx, opts)
@@ -170,7 +170,7 @@ func (a *app) serveAll(ctx context.Context, rep *demo.TourReport, redesigned str
 		folder string
 		rules  *redirects.RuleSet
 	}{{rep.OldFolder, nil}, {rep.NewFolder, nil}}
-	fmt.Fprintf(a.err, "  The sites are up until Ctrl-C:\n    old         %s/\n    new         %s/\n", rep.Old, rep.New)
+	_ = ui.Fprintf(a.err, "  The sites are up until Ctrl-C:\n    old         %s/\n    new         %s/\n", rep.Old, rep.New)
 	if rep.Lead != nil {
 		rules, err := redirects.NewRuleSet(rep.Lead.Compact.Map)
 		if err != nil {
@@ -180,7 +180,7 @@ func (a *app) serveAll(ctx context.Context, rep *demo.TourReport, redesigned str
 			folder string
 			rules  *redirects.RuleSet
 		}{rep.Lead.Folder, rules})
-		fmt.Fprintf(a.err, "    redesigned  %s/  with the redirects of rules.csv\n", redesigned)
+		_ = ui.Fprintf(a.err, "    redesigned  %s/  with the redirects of rules.csv\n", redesigned)
 	}
 	for i, s := range sites {
 		stop, err := serve(i, s.folder, s.rules)

@@ -90,8 +90,7 @@ func (a *app) inspect(ctx context.Context, path string, check, list bool, keys *
 		return a.document(d)
 	case list:
 		return ar.Entries(func(e archive.Entry) error {
-			_, err := fmt.Fprintf(a.out, "%12d  %x  %s\n", e.Size, e.SHA256, printable(e.Name))
-			return err
+			return ui.Fprintf(a.out, "%12d  %x  %s\n", e.Size, e.SHA256, printable(e.Name))
 		})
 	}
 	a.printInspection(&d, took)

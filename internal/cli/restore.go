@@ -234,7 +234,7 @@ func (a *app) confirm(p *restore.Plan, file string, f *restoreFlags) error {
 
 // ask asks once whether to go on.
 func (a *app) ask(tty io.Reader, question string) error {
-	fmt.Fprintf(a.err, "  %s Type yes to go on: ", question)
+	_ = ui.Fprintf(a.err, "  %s Type yes to go on: ", question)
 	answer, _ := bufio.NewReader(tty).ReadString('\n')
 	if strings.TrimSpace(strings.ToLower(answer)) != "yes" {
 		return fmt.Errorf("not agreed to; %w", restore.ErrDeclined)

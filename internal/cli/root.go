@@ -225,7 +225,7 @@ func (a *app) openLog(cmd *cobra.Command) error {
 		return fmt.Errorf("open the log: %w", err)
 	}
 	a.close = append(a.close, f.Close)
-	a.log = slog.New(slog.NewJSONHandler(f, nil)).With("command", cmd.Name())
+	a.log = slog.New(slog.NewJSONHandler(ui.JSON(f), nil)).With("command", cmd.Name())
 	a.log.Info("begin", "version", version, "arguments", cmd.Flags().Args())
 	return nil
 }
@@ -236,15 +236,15 @@ func (a *app) complain(err error) {
 	if !strings.HasSuffix(text, ".") && !strings.HasSuffix(text, "?") {
 		text += "."
 	}
-	fmt.Fprintf(a.err, "hovix: %s\n", text)
+	_ = ui.Fprintf(a.err, "hovix: %s\n", text)
 	if advice := adviceFor(err); advice != "" {
-		fmt.Fprintf(a.err, "       %s\n", advice)
+		_ = ui.Fprintf(a.err, "       %s\n", advice)
 	}
 }
 
 // document writes v as the one JSON document of the command.
 func (a *app) document(v any) error {
-	e := json.NewEncoder(a.out)
+	e := json.NewEncoder(ui.JSON(a.out))
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	return e.Encode(v)

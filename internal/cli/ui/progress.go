@@ -1,7 +1,6 @@
 package ui
 
 import (
-	"fmt"
 	"io"
 	"sync"
 	"time"
@@ -45,7 +44,7 @@ func (p *Progress) Phase(name string, total int64) {
 	}
 	p.endBar()
 	p.bar = p.bars.New(0, mpb.BarStyle().Lbound("").Filler("█").Tip("█").Padding("░").Rbound(""),
-		mpb.PrependDecorators(decor.Name("  "+name+"  ", decor.WCSyncSpaceR)),
+		mpb.PrependDecorators(decor.Name("  "+Neutral(name)+"  ", decor.WCSyncSpaceR)),
 		mpb.AppendDecorators(decor.Name("  "), decor.CountersKibiByte("% .1f / % .1f"), decor.Name("  "), decor.AverageETA(decor.ET_STYLE_GO)))
 	p.bar.SetTotal(total, false) // a bar that is made with a total ends by itself when that is reached
 }
@@ -72,9 +71,9 @@ func (p *Progress) Add(n int64) {
 	if p.bars == nil && time.Since(p.said) > quiet {
 		p.said = time.Now()
 		if p.total > 0 {
-			fmt.Fprintf(p.w, "%s: %s of %s\n", p.name, Bytes(p.done), Bytes(max(p.total, p.done)))
+			_ = Fprintf(p.w, "%s: %s of %s\n", p.name, Bytes(p.done), Bytes(max(p.total, p.done)))
 		} else {
-			fmt.Fprintf(p.w, "%s: %s\n", p.name, Bytes(p.done))
+			_ = Fprintf(p.w, "%s: %s\n", p.name, Bytes(p.done))
 		}
 	}
 }

@@ -33,9 +33,9 @@ func (s *Status) Set(format string, args ...any) {
 	}
 	s.said, s.shown = time.Now(), true
 	if s.terminal {
-		fmt.Fprintf(s.w, "\r\x1b[K  "+format, args...)
+		_ = Fprintf(s.w, "\r\x1b[K  "+format, args...)
 	} else {
-		fmt.Fprintf(s.w, format+"\n", args...)
+		_ = Fprintf(s.w, format+"\n", args...)
 	}
 }
 

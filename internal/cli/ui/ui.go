@@ -50,19 +50,19 @@ func IsTerminal(w any) bool {
 }
 
 // Line writes a line as it is.
-func (p *Printer) Line(format string, a ...any) { fmt.Fprintf(p.w, format+"\n", a...) }
+func (p *Printer) Line(format string, a ...any) { _ = Fprintf(p.w, format+"\n", a...) }
 
 // Title writes a heading with something beside it.
 func (p *Printer) Title(what, beside string) {
-	line := p.strong.Render(what)
+	line := paint(p.strong, what)
 	if beside != "" {
-		line += "  " + p.accent.Render(beside)
+		line += "  " + paint(p.accent, beside)
 	}
-	fmt.Fprintf(p.w, "\n%s\n\n", line)
+	_ = Fprintf(p.w, "\n%s\n\n", line)
 }
 
 // Section writes the heading of a block.
-func (p *Printer) Section(name string) { fmt.Fprintf(p.w, "\n  %s\n", p.strong.Render(name)) }
+func (p *Printer) Section(name string) { Fprintf(p.w, "\n  %s\n", paint(p.strong, name)) }
 
 // fieldWidth is the room that names of fields get.
 const fieldWidth = 13
@@ -74,39 +74,39 @@ func (p *Printer) Field(name string, lines ...string) {
 		if i == 0 {
 			label = name
 		}
-		fmt.Fprintf(p.w, "  %s%s%s\n", p.dim.Render(label), strings.Repeat(" ", max(1, fieldWidth-lipgloss.Width(label))), l)
+		_ = Fprintf(p.w, "  %s%s%s\n", paint(p.dim, label), strings.Repeat(" ", max(1, fieldWidth-width(label))), l)
 	}
 }
 
 // Good marks a line as a success.
 func (p *Printer) Good(format string, a ...any) {
-	fmt.Fprintf(p.w, "  %s %s\n", p.good.Render("✓"), fmt.Sprintf(format, a...))
+	_ = Fprintf(p.w, "  %s %s\n", paint(p.good, "✓"), fmt.Sprintf(format, a...))
 }
 
 // Warn marks a line as one to look at.
 func (p *Printer) Warn(format string, a ...any) {
-	fmt.Fprintf(p.w, "  %s %s\n", p.warn.Render("!"), fmt.Sprintf(format, a...))
+	_ = Fprintf(p.w, "  %s %s\n", paint(p.warn, "!"), fmt.Sprintf(format, a...))
 }
 
 // Bad marks a line as what stands in the way.
 func (p *Printer) Bad(format string, a ...any) {
-	fmt.Fprintf(p.w, "  %s %s\n", p.bad.Render("✗"), fmt.Sprintf(format, a...))
+	_ = Fprintf(p.w, "  %s %s\n", paint(p.bad, "✗"), fmt.Sprintf(format, a...))
 }
 
 // Mark gives the mark of a line to look at.
-func (p *Printer) Mark() string { return p.warn.Render("!") }
+func (p *Printer) Mark() string { return paint(p.warn, "!") }
 
 // Dim gives text in the background.
-func (p *Printer) Dim(s string) string { return p.dim.Render(s) }
+func (p *Printer) Dim(s string) string { return paint(p.dim, s) }
 
 // Strong gives text in the foreground.
-func (p *Printer) Strong(s string) string { return p.strong.Render(s) }
+func (p *Printer) Strong(s string) string { return paint(p.strong, s) }
 
 // Next ends a result with the commands that come next.
 func (p *Printer) Next(commands ...string) {
-	fmt.Fprintf(p.w, "\n  %s\n", p.dim.Render("Next"))
+	_ = Fprintf(p.w, "\n  %s\n", paint(p.dim, "Next"))
 	for _, c := range commands {
-		fmt.Fprintf(p.w, "    %s\n", p.accent.Render(c))
+		_ = Fprintf(p.w, "    %s\n", paint(p.accent, c))
 	}
 	fmt.Fprintln(p.w)
 }
@@ -120,7 +120,7 @@ func (p *Printer) Table(rows [][]string, right ...int) {
 			if i == len(widths) {
 				widths = append(widths, 0)
 			}
-			widths[i] = max(widths[i], lipgloss.Width(c))
+			widths[i] = max(widths[i], width(c))
 		}
 	}
 	flush := map[int]bool{}
@@ -130,7 +130,7 @@ func (p *Printer) Table(rows [][]string, right ...int) {
 	for _, r := range rows {
 		var b strings.Builder
 		for i, c := range r {
-			pad := strings.Repeat(" ", widths[i]-lipgloss.Width(c))
+			pad := strings.Repeat(" ", widths[i]-width(c))
 			if flush[i] {
 				b.WriteString(pad + c)
 			} else if i < len(r)-1 {
@@ -140,7 +140,7 @@ func (p *Printer) Table(rows [][]string, right ...int) {
 			}
 			b.WriteString("  ")
 		}
-		fmt.Fprintf(p.w, "    %s\n", strings.TrimRight(b.String(), " "))
+		_ = Fprintf(p.w, "    %s\n", strings.TrimRight(b.String(), " "))
 	}
 }
 
