@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"hovix/internal/rewrite"
+	"hovix/internal/spreadsheet"
 )
 
 // Filter chooses columns by patterns, as of path.Match. A pattern without a
@@ -156,6 +157,9 @@ func (a *Account) changed(c *Column, row string, before, after []byte) {
 func (a *Account) flush() error {
 	if a.changes == nil {
 		return nil
+	}
+	for _, row := range a.pending {
+		spreadsheet.GuardAll(row)
 	}
 	if err := a.changes.WriteAll(a.pending); err != nil {
 		return fmt.Errorf("write the changes: %w", err)

@@ -3,7 +3,10 @@ package redirects
 import (
 	"errors"
 	"fmt"
+	"regexp"
+	"strconv"
 	"strings"
+	"unicode"
 
 	"golang.org/x/net/idna"
 
@@ -24,12 +27,18 @@ type Target struct {
 // Errors of addresses, for errors.Is.
 var (
 	ErrNoAddress = errors.New("no address")
+	// ErrControl says that an address holds a control character, plain or encoded: no page
+	// has such an address, and in a server's rules it could end a line.
+	ErrControl = errors.New("it holds a control character")
 )
 
 // ParseTarget reads an address as people write it: a path or a whole address, percent-
 // encoded or plain, with spaces and letters of any script.
 func ParseTarget(s string) (t Target, err error) {
 	s = strings.TrimSpace(s)
+	if holdsControl(s) {
+		return t, fmt.Errorf("%w: %q: %w", ErrNoAddress, s, ErrControl)
+	}
 	if s == "" {
 		return t, fmt.Errorf("%w: the cell is empty", ErrNoAddress)
 	}
@@ -65,6 +74,14 @@ func ParseTarget(s string) (t Target, err error) {
 	return t, nil
 }
 
+// holdsControl reports whether a text holds a control character, or one that is
+// percent-encoded, once or more.
+func holdsControl(s string) bool {
+	return strings.ContainsFunc(s, unicode.IsControl) || encodedControl.MatchString(s)
+}
+
+var encodedControl = regexp.MustCompile(`(?i)%(?:25)*(?:[01][0-9a-f]|7f|c2%(?:25)*[89][0-9a-f])`)
+
 func hostOf(s string) (string, error) {
 	if _, after, ok := strings.Cut(s, "@"); ok {
 		s = after
@@ -73,6 +90,9 @@ func hostOf(s string) (string, error) {
 	ascii, err := idna.Lookup.ToASCII(strings.ToLower(strings.TrimSuffix(name, ".")))
 	if err != nil || ascii == "" {
 		return "", fmt.Errorf("%w: the host name %q cannot be", ErrNoAddress, name)
+	}
+	if n, err := strconv.Atoi(port); hasPort && (err != nil || n < 1 || n > 65535) {
+		return "", fmt.Errorf("%w: the port %q is no number from 1 to 65535", ErrNoAddress, port)
 	}
 	if hasPort {
 		ascii += ":" + port

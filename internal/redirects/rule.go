@@ -56,6 +56,9 @@ var placeholderIn = regexp.MustCompile(`\{([a-z]+[0-9]*)\}`)
 // ParseRule reads a rule.
 func ParseRule(from, to string, status int) (*Rule, error) {
 	r := &Rule{From: strings.TrimSpace(from), To: strings.TrimSpace(to), Status: status}
+	if holdsControl(from) || holdsControl(to) {
+		return nil, fmt.Errorf("%w: %q: %w", ErrRule, from, ErrControl)
+	}
 	if !strings.HasPrefix(r.From, "/") {
 		return nil, fmt.Errorf("%w: %q must begin with a slash", ErrRule, from)
 	}

@@ -14,6 +14,8 @@ import (
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
+
+	"hovix/internal/spreadsheet"
 )
 
 // Format says how a table is written.
@@ -158,7 +160,7 @@ func (t *TableReader) Next() (row []string, line int, err error) {
 		for i, cell := range row {
 			// UTF-16 may hold NUL, which no table can; bytes that are no UTF-8 after all would
 			// change the encoding of the whole table when it is read again.
-			row[i] = unguard(strings.ToValidUTF8(strings.ReplaceAll(cell, "\x00", ""), "\ufffd"))
+			row[i] = spreadsheet.Unguard(strings.ToValidUTF8(strings.ReplaceAll(cell, "\x00", ""), "\ufffd"))
 			empty = empty && strings.TrimSpace(row[i]) == ""
 		}
 		if !empty {
@@ -189,7 +191,7 @@ func NewTableWriter(w io.Writer, f Format) (*TableWriter, error) {
 func (t *TableWriter) Write(row []string) error {
 	t.row = t.row[:0]
 	for _, cell := range row {
-		t.row = append(t.row, guard(cell))
+		t.row = append(t.row, spreadsheet.Guard(cell))
 	}
 	return t.csv.Write(t.row)
 }
@@ -198,25 +200,4 @@ func (t *TableWriter) Write(row []string) error {
 func (t *TableWriter) Flush() error {
 	t.csv.Flush()
 	return t.csv.Error()
-}
-
-// formulas begin what a spreadsheet takes for a formula, and would run.
-const formulas = "=+-@\t\r"
-
-// guard puts an apostrophe before what a spreadsheet would take for a formula, as it
-// does itself to tell a text. One that stands there already gets another, so that
-// unguard gives the cell as it was.
-func guard(cell string) string {
-	rest := strings.TrimLeft(cell, "'")
-	if rest != "" && strings.ContainsRune(formulas, rune(rest[0])) {
-		return "'" + cell
-	}
-	return cell
-}
-
-func unguard(cell string) string {
-	if rest := strings.TrimLeft(cell, "'"); len(rest) < len(cell) && rest != "" && strings.ContainsRune(formulas, rune(rest[0])) {
-		return cell[1:]
-	}
-	return cell
 }

@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"hovix/internal/webpath"
 )
@@ -206,10 +208,20 @@ func (w *ruleWriter) file(name string) {
 	w.res.Files = append(w.res.Files, name)
 	if c := w.target.Comment; c != "" {
 		for _, l := range w.about() {
-			w.line("%s %s", c, l)
+			w.line("%s %s", c, commentText(l))
 		}
 		w.line("")
 	}
+}
+
+// commentText gives a text as it can stand in a comment, which ends with its line.
+func commentText(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' {
+			return '\ufffd'
+		}
+		return r
+	}, s)
 }
 
 // about says from which map a file was made, when, how much is in it, and where it goes.
@@ -225,7 +237,34 @@ func (w *ruleWriter) about() []string {
 	return append(out, "Change the map and write this anew rather than editing it here.")
 }
 
+// ErrUnprovable says that a line of rules would not be one line to the server.
+var ErrUnprovable = errors.New("an address would end the line in which it stands; nothing of the map is to be used before this is mended")
+
+// ownText is text of several lines that is ours.
+type ownText string
+
+// joined puts lines together, none of which may hold another.
+func (w *ruleWriter) joined(lines []string, separator string) ownText {
+	for _, l := range lines {
+		w.prove(l)
+	}
+	return ownText(strings.Join(lines, separator))
+}
+
+// prove notes a text that would end the line in which it is to stand.
+func (w *ruleWriter) prove(s string) {
+	if w.err == nil && strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) && r != '\t' }) {
+		w.err = fmt.Errorf("%w: %q", ErrUnprovable, s)
+	}
+}
+
+// line writes lines as format has them: what is put into them can add none.
 func (w *ruleWriter) line(format string, args ...any) {
+	for _, a := range args {
+		if s, ok := a.(string); ok {
+			w.prove(s)
+		}
+	}
 	if w.err == nil && w.out != nil {
 		_, w.err = fmt.Fprintf(w.out, format+"\n", args...)
 	}
@@ -363,6 +402,10 @@ func (w *ruleWriter) static() error {
 		name := strings.TrimPrefix(webpath.Decoded(e.path), "/")
 		if strings.HasSuffix(name, "/") || !strings.Contains(path.Base(name), ".") {
 			name = path.Join(name, "index.html")
+		}
+		if !filepath.IsLocal(filepath.FromSlash(name)) {
+			w.skip(e.key, "its name cannot be that of a file")
+			continue
 		}
 		w.file(name)
 		w.line("<!doctype html>\n<html>\n<meta charset=\"utf-8\">\n<title>This page has moved</title>\n<link rel=\"canonical\" href=\"%[1]s\">\n<meta name=\"robots\" content=\"noindex\">\n<meta http-equiv=\"refresh\" content=\"0; url=%[1]s\">\n<p>This page has moved: <a href=\"%[1]s\">%[1]s</a>.</p>\n</html>", htmlText(e.to))

@@ -128,3 +128,30 @@ func TestWriteComment(t *testing.T) {
 	_, err := Write(&Map{}, WriteOptions{For: "none"}, nil)
 	assert.ErrorIs(t, err, ErrTarget)
 }
+
+// TestNothingEndsALine: what a map holds cannot add a line, and so a directive, to rules
+// for any server; rows with control characters are named, not written.
+func TestNothingEndsALine(t *testing.T) {
+	rows := []Row{{From: "/good", To: "/new", Status: 301}}
+	for _, evil := range []string{"/a%0areturn 200;", "/a%0A}", "/a%250d%250a", "/a\nb", "/a%00", "/a?x=%0d%0aSet-Cookie: a", "/a%c2%85b", "/a\u0085b", "/a%7f", "//evil.example:80;return", "https://evil.example:80%0a/", "/r/{x}%0a", "/r/{x}\n"} {
+		rows = append(rows, Row{From: evil, To: "/new", Status: 301}, Row{From: "/to" + strings.TrimLeft(evil, "/:htps"), To: evil, Status: 301})
+	}
+	for _, target := range Targets {
+		var out strings.Builder
+		res, err := Write(&Map{Rows: rows}, WriteOptions{For: target.Name, Map: "evil\nreturn 200;\u2028.csv", File: "a\nb", Now: time.Unix(0, 0)}, func(string) (io.WriteCloser, error) { return nopCloser{&out}, nil })
+		require.NoError(t, err, target.Name)
+		for _, line := range strings.Split(out.String(), "\n") {
+			assert.False(t, strings.HasPrefix(strings.TrimSpace(line), "return 200"), "%s: %q", target.Name, line)
+			assert.NotContains(t, line, "Set-Cookie", target.Name)
+			assert.NotContains(t, line, "80;return", target.Name)
+		}
+		assert.GreaterOrEqual(t, len(res.Skipped), 20, target.Name)
+	}
+	rep, err := Check(t.Context(), &Map{Rows: rows}, CheckOptions{})
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, rep.Counts[BadAddress]+rep.Counts[BadRule], 20, "each is a finding")
+}
+
+type nopCloser struct{ io.Writer }
+
+func (nopCloser) Close() error { return nil }

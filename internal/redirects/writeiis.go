@@ -13,7 +13,7 @@ func (w *ruleWriter) iis() error {
 	w.line("<?xml version=\"1.0\" encoding=\"UTF-8\"?>")
 	w.line("<!--")
 	for _, l := range w.about() {
-		w.line("  %s", strings.ReplaceAll(l, "--", "- -"))
+		w.line("  %s", strings.ReplaceAll(commentText(l), "--", "- -"))
 	}
 	w.line("-->\n<configuration>\n  <system.webServer>\n    <rewrite>\n      <rewriteMaps>")
 	used := map[int]bool{}
@@ -62,7 +62,7 @@ func (w *ruleWriter) iis() error {
 
 // iisLookup writes a rule that looks an address up in the map of its status.
 func (w *ruleWriter) iisLookup(name string, status int, conditions ...string) {
-	w.line("        <rule name=\"%s\" stopProcessing=\"true\">\n          <match url=\".*\" />\n          <conditions>\n            %s\n          </conditions>\n          %s\n        </rule>", name, strings.Join(conditions, "\n            "), iisAction(status, "{C:1}"))
+	w.line("        <rule name=\"%s\" stopProcessing=\"true\">\n          <match url=\".*\" />\n          <conditions>\n            %s\n          </conditions>\n          %s\n        </rule>", name, w.joined(conditions, "\n            "), iisAction(status, "{C:1}"))
 }
 
 // iisAction is what a rule does. The module knows no 308; 301 is what it says of

@@ -126,7 +126,7 @@ func (w *ruleWriter) nginxMap() error {
 		if len(lines) == 0 {
 			return
 		}
-		w.line("map %s $hovix_%s_%d {\n  default \"\";\n%s\n}", source, name, status, strings.Join(lines, "\n"))
+		w.line("map %s $hovix_%s_%d {\n  default \"\";\n%s\n}", source, name, status, w.joined(lines, "\n"))
 		to := fmt.Sprintf("$hovix_%s_%d", name, status)
 		answer := fmt.Sprintf("return %d %s;", status, to)
 		if status == 410 {
@@ -171,7 +171,7 @@ func (w *ruleWriter) nginxMap() error {
 	}
 	w.file(".server")
 	for _, l := range server {
-		w.line("%s", l)
+		w.line("%s", ownText(l))
 	}
 	return w.err
 }

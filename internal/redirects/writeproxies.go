@@ -6,14 +6,8 @@ import (
 	"strings"
 )
 
-// caddyString quotes a text for a Caddyfile: between backticks as it stands, else with
-// its quotes marked.
-func caddyString(s string) string {
-	if !strings.Contains(s, "`") {
-		return "`" + s + "`"
-	}
-	return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"`
-}
+// caddyString quotes a text without backticks for a Caddyfile.
+func caddyString(s string) string { return "`" + strings.ReplaceAll(s, "`", "%60") + "`" }
 
 // caddyPattern quotes an expression: its braces count how often, and are no placeholders.
 func caddyPattern(s string) string { return "`~" + strings.ReplaceAll(s, "`", `\x60`) + "`" }
@@ -27,7 +21,8 @@ func (w *ruleWriter) caddy() error {
 		if e.status == 410 {
 			to = "gone"
 		}
-		if e.has || e.raw() {
+		// A path with backticks cannot be quoted so that a backslash in it is safe.
+		if e.has || e.raw() || strings.Contains(webpath.Decoded(e.path), "`") {
 			sent = append(sent, fmt.Sprintf("\t%s %s %d", caddyPattern("^"+rawAddress(&e)+"$"), caddyString(to), e.status))
 		} else {
 			paths = append(paths, fmt.Sprintf("\t%s %s %d", caddyString(webpath.Decoded(e.path)), caddyString(to), e.status))
@@ -51,7 +46,7 @@ func (w *ruleWriter) caddy() error {
 		if len(m.lines) == 0 {
 			continue
 		}
-		w.line("map %s {hovix_%s_to} {hovix_%s_code} {\n%s\n\tdefault \"\" \"\"\n}", m.source, m.name, m.name, strings.Join(m.lines, "\n"))
+		w.line("map %s {hovix_%s_to} {hovix_%s_code} {\n%s\n\tdefault \"\" \"\"\n}", m.source, m.name, m.name, w.joined(m.lines, "\n"))
 		w.line("@hovix_%[1]s_gone expression `{hovix_%[1]s_to} == \"gone\"`\nrespond @hovix_%[1]s_gone 410", m.name)
 		w.line("@hovix_%[1]s expression `{hovix_%[1]s_to} != \"\" && {hovix_%[1]s_to} != \"gone\"`\nredir @hovix_%[1]s {hovix_%[1]s_to} {hovix_%[1]s_code}", m.name)
 	}
@@ -75,7 +70,7 @@ func (w *ruleWriter) haproxy() error {
 	}
 	w.file("")
 	for _, l := range haproxyLines(file, statuses, rules) {
-		w.line("#   %s", l)
+		w.line("#   %s", commentText(l))
 	}
 	w.line("")
 	for _, e := range w.rows {
