@@ -149,7 +149,7 @@ func (h *Handle) release(whose *Handle) {
 	}
 }
 
-// CopyOwnerOf gives a file in the folder the owner of another, as CopyOwner does.
+// CopyOwnerOf gives a file in the folder the owner of another, as GiveOwner does.
 func (h *Handle) CopyOwnerOf(name string, of fs.FileInfo) error {
 	uid, gid := Owner(of)
 	if uid < 0 || uid == os.Geteuid() && gid == os.Getegid() {

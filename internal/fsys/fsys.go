@@ -34,14 +34,14 @@ func SerialOf(path string) uint64 {
 	return Serial(st)
 }
 
-// CopyOwner gives the file at path the owner of another. Who may not give files
-// away owns them: it can only be a member of the group that may write there.
-func CopyOwner(path string, of fs.FileInfo) error {
+// GiveOwner gives an open file the owner of another. Who may not give files away owns
+// them: it can only be a member of the group that may write there.
+func GiveOwner(f *os.File, of fs.FileInfo) error {
 	uid, gid := Owner(of)
 	if uid < 0 || uid == os.Geteuid() && gid == os.Getegid() {
 		return nil
 	}
-	if err := os.Lchown(path, uid, gid); err != nil && os.Geteuid() == 0 {
+	if err := f.Chown(uid, gid); err != nil && os.Geteuid() == 0 {
 		return err
 	}
 	return nil

@@ -33,11 +33,12 @@ type files struct {
 	globs  []string
 	write  bool
 	id     string
+	root   *os.Root // of the site, through which files are read and written
 	staged []stagedFile
 }
 
 // stagedFile is a changed file beside the one that it replaces.
-type stagedFile struct{ stage, path string }
+type stagedFile struct{ stage, path string } // relative to the site
 
 // CheckFiles returns an error for a pattern that cannot be read.
 func CheckFiles(globs []string) error {
@@ -71,7 +72,10 @@ func (f *files) wants(rel string) bool {
 }
 
 // run looks at every chosen file, and stages what is to be changed.
-func (f *files) run(ctx context.Context) error {
+func (f *files) run(ctx context.Context) (err error) {
+	if f.root, err = os.OpenRoot(f.s.Root); err != nil {
+		return err
+	}
 	return f.s.Walk(ctx, func(file site.File) error {
 		if !file.Info.Mode().IsRegular() || !f.wants(file.Rel) {
 			return nil
@@ -87,7 +91,7 @@ func (f *files) file(file site.File) error {
 		f.a.Notes = append(f.a.Notes, fmt.Sprintf("%s was not looked at: a text file of more than %d MB", file.Rel, maxFile>>20))
 		return nil
 	}
-	content, err := os.ReadFile(file.Path)
+	content, err := f.read(file)
 	if err != nil {
 		f.a.Notes = append(f.a.Notes, fmt.Sprintf("%s cannot be read: %v", file.Rel, site.WithoutPath(err)))
 		return nil
@@ -110,6 +114,16 @@ func (f *files) file(file site.File) error {
 		return fmt.Errorf("change the file %s: %w", file.Rel, site.WithoutPath(err))
 	}
 	return f.a.flush()
+}
+
+// read reads a file that is a regular one still.
+func (f *files) read(file site.File) ([]byte, error) {
+	in, err := file.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	return fsys.ReadUpTo(in, maxFile)
 }
 
 // isBinary reports whether content has bytes that no text has.
@@ -135,30 +149,31 @@ func (f *files) lines(col *Column, before, after []byte) {
 
 // stage writes the new content beside the file, with its mode and owner.
 func (f *files) stage(file site.File, content []byte) (err error) {
-	stage := filepath.Join(filepath.Dir(file.Path), "."+filepath.Base(file.Path)+".hovix-stage-"+f.id)
-	out, err := os.OpenFile(stage, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	path := filepath.FromSlash(file.Rel)
+	stage := filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".hovix-stage-"+f.id)
+	out, err := f.root.OpenFile(stage, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
-	f.staged = append(f.staged, stagedFile{stage, file.Path})
+	f.staged = append(f.staged, stagedFile{stage, path})
 	_, err = out.Write(content)
 	if err == nil {
 		err = out.Sync()
 	}
-	if err = errors.Join(err, out.Close()); err != nil {
-		return err
+	if err == nil {
+		err = fsys.GiveOwner(out, file.Info)
 	}
-	if err := fsys.CopyOwner(stage, file.Info); err != nil {
-		return err
+	if err == nil {
+		err = out.Chmod(file.Info.Mode().Perm())
 	}
-	return os.Chmod(stage, file.Info.Mode().Perm())
+	return errors.Join(err, out.Close())
 }
 
 // put puts what was staged in place.
 func (f *files) put() error {
 	for len(f.staged) > 0 {
 		s := f.staged[0]
-		if err := os.Rename(s.stage, s.path); err != nil {
+		if err := f.root.Rename(s.stage, s.path); err != nil {
 			return fmt.Errorf("put the changed file %s in place: %w", s.path, site.WithoutPath(err))
 		}
 		f.staged = f.staged[1:]
@@ -169,8 +184,12 @@ func (f *files) put() error {
 // discard removes what was staged and not put in place.
 func (f *files) discard() (err error) {
 	for _, s := range f.staged {
-		err = errors.Join(err, os.Remove(s.stage))
+		err = errors.Join(err, f.root.Remove(s.stage))
 	}
 	f.staged = nil
+	if f.root != nil {
+		err = errors.Join(err, f.root.Close())
+		f.root = nil
+	}
 	return err
 }

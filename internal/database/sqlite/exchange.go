@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -33,15 +32,38 @@ func Hold(ctx context.Context, path string) (release func() error, err error) {
 }
 
 // exchanger exchanges a database file for another.
-type exchanger struct{ path string }
+type exchanger struct {
+	path string
+	dir  *fsys.Handle // in which it lies, and in which all names are exchanged
+	base string
+}
 
 // NewExchanger exchanges states of the database file at l. A file that lies in a
 // folder which is exchanged as a whole needs none.
 func NewExchanger(_ context.Context, l database.Location) (database.Exchanger, error) {
-	return &exchanger{l.Path}, nil
+	path := filepath.Clean(l.Path)
+	for parent := filepath.Dir(path); ; parent = filepath.Dir(parent) {
+		dir, err := fsys.OpenHandle(parent)
+		switch {
+		case err == nil:
+			base, err := filepath.Rel(parent, path)
+			return &exchanger{path, dir, base}, err
+		case !errors.Is(err, fs.ErrNotExist) || parent == filepath.Dir(parent):
+			return nil, &database.ConnectError{Location: l, What: "open the folder of the database", Why: err, Advice: "Check the path of the database."}
+		}
+	}
 }
 
-func (x *exchanger) Close() error { return nil }
+func (x *exchanger) Close() error { return x.dir.Close() }
+
+// beside gives the name, in the folder of the database, of a file that a state names by
+// its path.
+func (x *exchanger) beside(file string) (string, error) {
+	if rest, ok := strings.CutPrefix(filepath.Clean(file), x.path+".hovix-"); ok && !strings.ContainsRune(rest, filepath.Separator) {
+		return x.base + ".hovix-" + rest, nil
+	}
+	return "", fmt.Errorf("%s does not lie beside the database %s, where Hovix keeps what it replaces", file, x.path)
+}
 
 // Exchange puts a file in the place of the live one, whose writers are kept out
 // meanwhile and whose log has been written into it, so that it is whole alone.
@@ -50,9 +72,12 @@ func (x *exchanger) Exchange(ctx context.Context, s *database.State, stamp strin
 		return err
 	}
 	aside := &database.State{Engine: database.SQLite}
-	if st, err := os.Lstat(x.path); err == nil {
+	if st, err := x.dir.Lstat(x.base); err == nil {
+		if !st.Mode().IsRegular() {
+			return fmt.Errorf("the database %s is no regular file", x.path)
+		}
 		aside.File, aside.Serial = x.path+".hovix-before-"+stamp, fsys.Serial(st)
-		release, err := settle(ctx, x.path)
+		release, err := settle(ctx, x.dir.Path(x.base))
 		if err != nil {
 			return err
 		}
@@ -69,39 +94,48 @@ func (x *exchanger) Exchange(ctx context.Context, s *database.State, stamp strin
 
 // place is the step, from wherever it was left.
 func (x *exchanger) place(s, aside *database.State) error {
+	staged := ""
+	if s.File != "" {
+		var err error
+		if staged, err = x.beside(s.File); err != nil {
+			return err
+		}
+	}
 	if aside.File != "" && x.is(aside.Serial) {
+		kept, err := x.beside(aside.File)
+		if err != nil {
+			return err
+		}
 		for _, suffix := range beside[1:] {
-			if err := os.Rename(x.path+suffix, aside.File+suffix); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if err := x.dir.Rename(x.base+suffix, kept+suffix); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				return fmt.Errorf("put the old database aside: %w", err)
 			}
 		}
 		// A second name first: the live one is never missing.
-		if s.File != "" {
-			if err := os.Link(x.path, aside.File); err == nil || errors.Is(err, fs.ErrExist) {
-				return put(s.File, x.path)
+		if staged != "" {
+			if err := fsys.Link(x.dir, x.base, x.dir, kept); err == nil || errors.Is(err, fs.ErrExist) {
+				return x.put(staged)
 			}
 		}
-		if err := os.Rename(x.path, aside.File); err != nil {
+		if err := x.dir.Rename(x.base, kept); err != nil {
 			return fmt.Errorf("put the old database aside: %w", err)
 		}
 	}
-	if s.File == "" {
+	if staged == "" {
 		return nil
 	}
-	return put(s.File, x.path)
+	return x.put(staged)
 }
 
-func put(file, path string) error {
-	if err := os.Rename(file, path); err != nil {
+func (x *exchanger) put(name string) error {
+	if err := x.dir.Rename(name, x.base); err != nil {
 		return fmt.Errorf("put the database in place: %w", err)
 	}
 	return nil
 }
 
 // is reports whether the live file is the one of this serial.
-func (x *exchanger) is(n uint64) bool {
-	return fsys.SerialOf(x.path) == n
-}
+func (x *exchanger) is(n uint64) bool { return x.dir.SerialOf(x.base) == n }
 
 // settle writes the log of a database into its file and keeps writers out until
 // release.
@@ -136,13 +170,12 @@ func (x *exchanger) Exchanged(_ context.Context, s, aside *database.State) (bool
 	if aside == nil {
 		return false, nil
 	}
-	_, err := os.Lstat(x.path)
-	return errors.Is(err, fs.ErrNotExist), nil
+	return x.dir.SerialOf(x.base) == 0, nil
 }
 
 // Complete makes the exchange durable.
 func (x *exchanger) Complete(context.Context, *database.State, *database.State) ([]string, error) {
-	return nil, fsys.SyncDir(filepath.Dir(x.path))
+	return nil, x.dir.Sync()
 }
 
 // Check looks for the file of a kept state.
@@ -150,7 +183,11 @@ func (x *exchanger) Check(_ context.Context, s *database.State) error {
 	if s.File == "" {
 		return nil
 	}
-	if _, err := os.Lstat(s.File); err != nil {
+	name, err := x.beside(s.File)
+	if err != nil {
+		return err
+	}
+	if x.dir.SerialOf(name) == 0 {
 		return fmt.Errorf("the database file %s is gone, in which the state was kept", s.File)
 	}
 	return nil
@@ -158,8 +195,15 @@ func (x *exchanger) Check(_ context.Context, s *database.State) error {
 
 // Size is that of the file.
 func (x *exchanger) Size(_ context.Context, s *database.State) (n int64, err error) {
+	if s.File == "" {
+		return 0, nil
+	}
+	name, err := x.beside(s.File)
+	if err != nil {
+		return 0, err
+	}
 	for _, suffix := range beside {
-		if st, err := os.Lstat(s.File + suffix); err == nil && s.File != "" {
+		if st, err := x.dir.Lstat(name + suffix); err == nil {
 			n += st.Size()
 		}
 	}
@@ -171,17 +215,21 @@ func (x *exchanger) Drop(_ context.Context, s *database.State) error {
 	if s.File == "" {
 		return nil
 	}
-	return removeFiles(s.File)
+	name, err := x.beside(s.File)
+	if err != nil {
+		return err
+	}
+	return x.remove(name)
 }
 
 // Sweep removes the staged file of an id.
 func (x *exchanger) Sweep(_ context.Context, id string, _ []database.Note) error {
-	return removeFiles(StagePath(x.path, id))
+	return x.remove(StagePath(x.base, id))
 }
 
-func removeFiles(path string) (err error) {
+func (x *exchanger) remove(name string) (err error) {
 	for _, suffix := range beside {
-		if e := os.Remove(path + suffix); e != nil && !errors.Is(e, fs.ErrNotExist) {
+		if e := x.dir.Remove(name + suffix); e != nil && !errors.Is(e, fs.ErrNotExist) {
 			err = errors.Join(err, e)
 		}
 	}
