@@ -76,7 +76,7 @@ func Of(target string) *Annex {
 	return &Annex{Dir: filepath.Join(filepath.Dir(target), "."+filepath.Base(target)+".hovix"), Target: target}
 }
 
-// Look opens the annex of a target to look at it. Where there is none the error wraps
+// Look opens the annex of a target, a path as fsys.Resolve gives it, to look at it. Where there is none the error wraps
 // fs.ErrNotExist; where it is not to be trusted, ErrUntrusted.
 func Look(target string) (*Annex, error) {
 	a := Of(target)
@@ -90,7 +90,7 @@ func Look(target string) (*Annex, error) {
 // now.
 func (a *Annex) open(fresh bool) (err error) {
 	if a.parent == nil {
-		if a.parent, err = fsys.OpenHandle(filepath.Dir(a.Dir)); err != nil {
+		if a.parent, err = fsys.OpenExact(filepath.Dir(a.Dir)); err != nil {
 			return err
 		}
 	}
@@ -157,8 +157,8 @@ func (a *Annex) Beside() (parent *fsys.Handle, name string) {
 // TargetSerial is the serial of what lies at the target, 0 if there is nothing.
 func (a *Annex) TargetSerial() uint64 { return a.parent.SerialOf(filepath.Base(a.Target)) }
 
-// Take makes the annex of a target, and the folders above it, and locks it for
-// the named command. Where another run holds the lock the error is a *BusyError.
+// Take makes the annex of a target, a path as fsys.Resolve gives it, and the folders
+// above it, and locks it for the named command. Where another run holds the lock the error is a *BusyError.
 // The lock of a process that is gone is none: the system frees it.
 func Take(target, command string) (*Annex, error) {
 	a := Of(target)
@@ -187,7 +187,7 @@ func Take(target, command string) (*Annex, error) {
 }
 
 func (a *Annex) take(command string) (err error) {
-	if a.parent, err = fsys.OpenHandle(filepath.Dir(a.Dir)); err != nil {
+	if a.parent, err = fsys.OpenExact(filepath.Dir(a.Dir)); err != nil {
 		return err
 	}
 	err = a.parent.Mkdir(filepath.Base(a.Dir), 0o700)

@@ -13,6 +13,7 @@ import (
 	"hovix/internal/cli/ui"
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
+	"hovix/internal/fsys"
 	"hovix/internal/nearest"
 	"hovix/internal/readdress"
 	"hovix/internal/restore"
@@ -208,13 +209,9 @@ func (r *siteRun) report(acc *readdress.Account) error {
 
 // insideOf reports whether a file lies, or would lie, in a folder.
 func insideOf(root, file string) bool {
-	abs, err := filepath.Abs(file)
+	dir, err := fsys.Resolve(filepath.Dir(file))
 	if err != nil {
 		return false
-	}
-	dir := filepath.Dir(abs)
-	if real, err := filepath.EvalSymlinks(dir); err == nil {
-		dir = real
 	}
 	rel, err := filepath.Rel(root, dir)
 	return err == nil && filepath.IsLocal(rel)

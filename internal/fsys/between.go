@@ -16,7 +16,8 @@ import (
 // it leads nowhere but into it.
 type Handle struct {
 	*os.Root
-	dir *os.File
+	dir  *os.File
+	name string
 }
 
 // OpenHandle opens the folder at path.
@@ -25,8 +26,11 @@ func OpenHandle(path string) (*Handle, error) {
 	if err != nil {
 		return nil, err
 	}
-	return newHandle(r)
+	return newHandle(r, path)
 }
+
+// Name is the path that the folder was opened by.
+func (h *Handle) Name() string { return h.name }
 
 // Sub opens a folder in the folder. The name must not be that of a link.
 func (h *Handle) Sub(name string) (*Handle, error) {
@@ -44,15 +48,15 @@ func (h *Handle) Sub(name string) (*Handle, error) {
 	if now, err := r.Stat("."); err != nil || !os.SameFile(before, now) {
 		return nil, errors.Join(err, r.Close(), &fs.PathError{Op: "open", Path: name, Err: errors.New("it was exchanged meanwhile")})
 	}
-	return newHandle(r)
+	return newHandle(r, filepath.Join(h.name, name))
 }
 
-func newHandle(r *os.Root) (*Handle, error) {
+func newHandle(r *os.Root, name string) (*Handle, error) {
 	dir, err := r.Open(".")
 	if err != nil {
 		return nil, errors.Join(err, r.Close())
 	}
-	return &Handle{r, dir}, nil
+	return &Handle{r, dir, name}, nil
 }
 
 // Close closes the folder.
@@ -140,7 +144,7 @@ func (h *Handle) folderOf(name string) (*Handle, error) {
 	if err != nil {
 		return nil, err
 	}
-	return newHandle(r)
+	return newHandle(r, filepath.Join(h.name, dir))
 }
 
 func (h *Handle) release(whose *Handle) {

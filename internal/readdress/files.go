@@ -33,7 +33,7 @@ type files struct {
 	globs  []string
 	write  bool
 	id     string
-	root   *os.Root // of the site, through which files are read and written
+	root   *fsys.Handle // of the site, through which files are read and written
 	staged []stagedFile
 }
 
@@ -73,7 +73,7 @@ func (f *files) wants(rel string) bool {
 
 // run looks at every chosen file, and stages what is to be changed.
 func (f *files) run(ctx context.Context) (err error) {
-	if f.root, err = os.OpenRoot(f.s.Root); err != nil {
+	if f.root, err = fsys.OpenExact(f.s.Root); err != nil {
 		return err
 	}
 	return f.s.Walk(ctx, func(file site.File) error {

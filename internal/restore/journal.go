@@ -14,6 +14,7 @@ import (
 	"hovix/internal/annex"
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
+	"hovix/internal/fsys"
 	"hovix/internal/site"
 )
 
@@ -121,7 +122,11 @@ func (r *Recovery) foresight() string {
 // taken up since; nil if there is none, or if it is still at work. It changes
 // nothing.
 func Interrupted(target string) *Recovery {
-	an, err := annex.Look(resolve(target))
+	target, err := fsys.Resolve(target)
+	if err != nil {
+		return nil
+	}
+	an, err := annex.Look(target)
 	if err != nil {
 		return nil
 	}
@@ -131,18 +136,6 @@ func Interrupted(target string) *Recovery {
 		return nil
 	}
 	return &Recovery{What: j.What, Began: j.Began, Archive: j.Archive, Finished: j.Step != staging, order: j.Order}
-}
-
-// resolve gives the absolute path of a target without links.
-func resolve(target string) string {
-	abs, err := filepath.Abs(target)
-	if err != nil {
-		return target
-	}
-	if real, err := filepath.EvalSymlinks(abs); err == nil {
-		return real
-	}
-	return abs
 }
 
 // login gives the login to a database that a journal or an undo point names, from

@@ -13,8 +13,10 @@ import (
 )
 
 // folder checks the target folder and its parent.
-func (p *Plan) folder(target string) error {
-	p.Target = resolve(target)
+func (p *Plan) folder(target string) (err error) {
+	if p.Target, err = fsys.Resolve(target); err != nil {
+		return fmt.Errorf("the target %w", err)
+	}
 	p.parent = filepath.Dir(p.Target)
 	if p.parent == p.Target {
 		return fmt.Errorf("the target %s is the root of the file system; name a folder for the site", p.Target)

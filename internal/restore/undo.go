@@ -13,6 +13,7 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
 	"hovix/internal/fault"
+	"hovix/internal/fsys"
 )
 
 // maxPoints is how many undo points of a target are kept.
@@ -55,7 +56,10 @@ type UndoResult struct {
 // interrupted is taken care of first: if it had not come to its switch, or was the
 // same undo, that is all, and the result has no point.
 func Undo(ctx context.Context, opts UndoOptions) (_ *UndoResult, err error) {
-	target := resolve(opts.Target)
+	target, err := fsys.Resolve(opts.Target)
+	if err != nil {
+		return nil, err
+	}
 	plan := &UndoPlan{Target: target, Redo: opts.Redo}
 	an, err := annex.Look(target)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -191,7 +195,11 @@ func (u *UndoPlan) carryOut(ctx context.Context, an *annex.Annex, l database.Loc
 
 // Points lists what is kept for a target, oldest first, with sizes.
 func Points(ctx context.Context, target string, given database.Location) ([]*Point, error) {
-	an, err := annex.Look(resolve(target))
+	target, err := fsys.Resolve(target)
+	if err != nil {
+		return nil, err
+	}
+	an, err := annex.Look(target)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -226,7 +234,9 @@ func (p *Point) measure(ctx context.Context, known []database.Location) {
 
 // Discard removes what is kept for a target, of which keep says no.
 func Discard(ctx context.Context, target string, given database.Location, keep func(*Point) bool) (gone []*Point, err error) {
-	target = resolve(target)
+	if target, err = fsys.Resolve(target); err != nil {
+		return nil, err
+	}
 	if _, err := os.Lstat(annex.Of(target).Dir); err != nil {
 		return nil, nil
 	}

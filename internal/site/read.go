@@ -37,13 +37,13 @@ func ReadOwn(root, rel string) ([]byte, fs.FileInfo, error) {
 var ErrLinkOut = errors.New("it is a link out of the site that somebody else has made, and is not followed")
 
 func openOwn(root, rel string) (*os.File, error) {
-	r, err := os.OpenRoot(root)
+	r, err := fsys.OpenExact(root)
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close()
 	name := filepath.FromSlash(rel)
-	f, err := fsys.OpenRegular(r, name)
+	f, err := fsys.OpenRegular(r.Root, name)
 	if err == nil || !escapes(err) {
 		return f, err
 	}
@@ -59,12 +59,12 @@ func openOwn(root, rel string) (*os.File, error) {
 func escapes(err error) bool { return strings.Contains(err.Error(), "path escapes") }
 
 // linkOut gives where a link leads that may be followed out of a root.
-func linkOut(r *os.Root, name string) (string, error) {
+func linkOut(r *fsys.Handle, name string) (string, error) {
 	before, err := r.Lstat(name)
 	if err != nil {
 		return "", err
 	}
-	if before.Mode()&fs.ModeSymlink == 0 || !ours(before) {
+	if before.Mode()&fs.ModeSymlink == 0 || !fsys.Ours(before) {
 		return "", ErrLinkOut
 	}
 	to, err := r.Readlink(name)
@@ -78,13 +78,6 @@ func linkOut(r *os.Root, name string) (string, error) {
 		to = filepath.Join(r.Name(), filepath.Dir(name), to)
 	}
 	return to, nil
-}
-
-// ours reports whether something is root's or of who runs this, as far as the system
-// tells.
-func ours(st fs.FileInfo) bool {
-	uid, _ := fsys.Owner(st)
-	return uid <= 0 || uid == os.Geteuid()
 }
 
 // readInclude reads a file that settings of the site in root include. One outside of it
@@ -109,7 +102,7 @@ func readInclude(root, p string) ([]byte, error) {
 	}
 	uid, _ := fsys.Owner(st)
 	owner, _ := fsys.Owner(folder)
-	if !ours(st) && uid != owner {
+	if !fsys.Ours(st) && uid != owner {
 		return nil, fmt.Errorf("%s belongs to somebody else", p)
 	}
 	return fsys.ReadUpTo(f, maxSettings)
@@ -122,7 +115,7 @@ func checkDatabaseFile(root, file string) error {
 	if !filepath.IsLocal(inside) {
 		return nil // the settings say so
 	}
-	r, err := os.OpenRoot(root)
+	r, err := fsys.OpenExact(root)
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"hovix/internal/database"
+	"hovix/internal/fsys"
 	"hovix/internal/nearest"
 	"hovix/internal/rewrite"
 )
@@ -183,7 +184,7 @@ func Folder(path string) (string, error) {
 	case !st.IsDir():
 		return "", fmt.Errorf("%s is a file; name the folder of the site", path)
 	}
-	return filepath.EvalSymlinks(abs)
+	return fsys.Resolve(abs)
 }
 
 // Open finds out what site the folder holds, from its files alone.
@@ -236,8 +237,12 @@ func (s *Site) TakeUploads(folder string) error {
 	if len(s.Uploads) == 0 {
 		return fmt.Errorf("nothing says where the site has its uploads; name the folder in %s, as in uploads = [\"images\"]", SiteFile)
 	}
-	s.uploadsAt = folder
-	return nil
+	if s.uploadsAt = ""; folder == "" {
+		return nil
+	}
+	var err error
+	s.uploadsAt, err = Folder(folder)
+	return err
 }
 
 func detect(root string, file *siteFile) (Kind, error) {

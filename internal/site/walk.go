@@ -70,7 +70,7 @@ func (s *Site) Walk(ctx context.Context, visit func(File) error, leftOut func(Le
 
 // walk is Walk of one folder, whose path in the site is at.
 func (s *Site) walk(ctx context.Context, root, at string, visit func(File) error, leftOut func(LeftOut)) error {
-	in, err := os.OpenRoot(root)
+	in, err := fsys.OpenExact(root)
 	if err != nil {
 		return err
 	}
@@ -125,7 +125,7 @@ func (s *Site) walk(ctx context.Context, root, at string, visit func(File) error
 		if visit == nil {
 			return nil
 		}
-		return visit(File{rel, p, info, s.PartOf(rel), in, filepath.FromSlash(relative(root, p))})
+		return visit(File{rel, p, info, s.PartOf(rel), in.Root, filepath.FromSlash(relative(root, p))})
 	})
 }
 

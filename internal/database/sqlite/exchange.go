@@ -43,7 +43,11 @@ type exchanger struct {
 func NewExchanger(_ context.Context, l database.Location) (database.Exchanger, error) {
 	path := filepath.Clean(l.Path)
 	for parent := filepath.Dir(path); ; parent = filepath.Dir(parent) {
-		dir, err := fsys.OpenHandle(parent)
+		real, err := fsys.Resolve(parent)
+		if err != nil {
+			return nil, err
+		}
+		dir, err := fsys.OpenExact(real)
 		switch {
 		case err == nil:
 			base, err := filepath.Rel(parent, path)
