@@ -43,7 +43,6 @@ func TestIndexThatUnpacksToFarMore(t *testing.T) {
 
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
-	start := time.Now()
 	a, err := Open(bytes.NewReader(bomb), int64(len(bomb)))
 	require.NoError(t, err)
 	assert.Error(t, a.Entries(func(Entry) error { return nil }))
@@ -52,5 +51,4 @@ func TestIndexThatUnpacksToFarMore(t *testing.T) {
 	assert.ErrorContains(t, err, "100 times its size")
 	runtime.ReadMemStats(&after)
 	assert.Less(t, after.Sys-before.Sys, uint64(200<<20), "room")
-	assert.Less(t, time.Since(start), time.Minute)
 }

@@ -90,6 +90,9 @@ func (r *siteRun) checkNames(ctx context.Context) error {
 
 // run looks first, and then changes.
 func (r *siteRun) run(ctx context.Context) error {
+	if err := restore.Whole(r.s.Root); err != nil {
+		return err
+	}
 	changes := &output{}
 	var err error
 	if r.f.changes != "" {

@@ -92,6 +92,15 @@ func (h *Handle) SerialOf(name string) uint64 {
 	return Serial(st)
 }
 
+// SerialOfFolder is SerialOf, but 0 for what is no folder: a link to one is none.
+func (h *Handle) SerialOfFolder(name string) uint64 {
+	st, err := h.Lstat(name)
+	if err != nil || !st.IsDir() {
+		return 0
+	}
+	return Serial(st)
+}
+
 // SyncAll makes all that is in the folder durable.
 func (h *Handle) SyncAll() error { return SyncTree(h.Path(".")) }
 

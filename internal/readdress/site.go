@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"hash/maphash"
+	"io/fs"
 	"os"
+	"syscall"
 
 	"hovix/internal/annex"
 	"hovix/internal/database"
@@ -24,12 +26,12 @@ import (
 func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, write bool) (a *Account, err error) {
 	if write {
 		lock, err := annex.Take(s.Root, "rewrite")
-		var busy *annex.BusyError
-		if errors.As(err, &busy) || errors.Is(err, annex.ErrUntrusted) {
-			return nil, err
-		}
-		if err == nil { // where none can be made, no restore could be under way either
+		switch {
+		case err == nil:
 			defer func() { _ = lock.Release() }()
+		case errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS): // where none can be made, no restore could be under way either
+		default:
+			return nil, err
 		}
 	}
 	rw, err := rewrite.New(opts.Rewrite)

@@ -120,22 +120,41 @@ func (r *Recovery) foresight() string {
 
 // Interrupted tells of a run at the target that was interrupted and has not been
 // taken up since; nil if there is none, or if it is still at work. It changes
-// nothing.
-func Interrupted(target string) *Recovery {
+// nothing. Where what is kept for the target is not to be believed, the error says so.
+func Interrupted(target string) (*Recovery, error) {
 	target, err := fsys.Resolve(target)
 	if err != nil {
-		return nil
+		return nil, err
 	}
 	an, err := annex.Look(target)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
 	if err != nil {
-		return nil
+		return nil, err
 	}
 	defer an.Close()
-	j, err := readJournal(an)
-	if err != nil || j == nil || an.Busy() {
-		return nil
+	if an.Busy() {
+		return nil, nil
 	}
-	return &Recovery{What: j.What, Began: j.Began, Archive: j.Archive, Finished: j.Step != staging, order: j.Order}
+	j, err := readJournal(an)
+	if err != nil || j == nil {
+		return nil, err
+	}
+	return &Recovery{What: j.What, Began: j.Began, Archive: j.Archive, Finished: j.Step != staging, order: j.Order}, nil
+}
+
+// ErrHalfway says that a site is partly exchanged.
+var ErrHalfway = errors.New("was interrupted while it exchanged the old state for the new")
+
+// Whole gives an error that wraps ErrHalfway if a run at a site was interrupted in its
+// switch, and is to be finished before anything else.
+func Whole(target string) error {
+	rec, err := Interrupted(target)
+	if err != nil || rec == nil || !rec.Finished {
+		return err
+	}
+	return fmt.Errorf("a hovix %s at %s, which began on %s, %w; finish it with hovix undo or with the same hovix restore", rec.What, target, rec.Began.Local().Format("2 January 2006 at 15:04:05"), ErrHalfway)
 }
 
 // login gives the login to a database that a journal or an undo point names, from

@@ -387,10 +387,11 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 func (r *run) lock(ctx context.Context) (err error) {
 	p := r.plan
 	if r.opts.PlanOnly {
-		if rec := Interrupted(p.Target); rec != nil {
+		rec, err := Interrupted(p.Target)
+		if rec != nil {
 			p.Notes = append(p.Notes, rec.foresight())
 		}
-		return nil
+		return err
 	}
 	if r.annex, err = annex.Take(p.Target, "restore"); err != nil {
 		return err

@@ -303,7 +303,7 @@ func exchangeFolders(an *annex.Annex, j *journal) error {
 		if err := fsys.Rename(beside, name, an.Handle, held); err != nil {
 			return err
 		}
-	case an.SerialOf(held) != j.Folder:
+	case an.SerialOfFolder(held) != j.Folder:
 		return fmt.Errorf("%s is not the folder that was staged", an.Shown(held))
 	case now == 0:
 		if err := fsys.Rename(an.Handle, held, beside, name); err != nil {

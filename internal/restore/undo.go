@@ -134,8 +134,8 @@ func choose(list []*Point, redo bool) (p *Point, left int) {
 // reached.
 func (u *UndoPlan) check(ctx context.Context, an *annex.Annex, known []database.Location) (l database.Location, err error) {
 	p := u.Point
-	if p.Folder && an.SerialOf(filepath.Join(p.ID, filesName)) == 0 {
-		return l, fmt.Errorf("the folder %s is gone, in which the files were kept", an.Shown(p.ID, filesName))
+	if p.Folder && an.SerialOfFolder(filepath.Join(p.ID, filesName)) == 0 {
+		return l, fmt.Errorf("%s, the folder in which the files were kept, is gone or is none any more; throw the point away with hovix undo --discard", an.Shown(p.ID, filesName))
 	}
 	if p.State == nil {
 		return l, nil
@@ -168,7 +168,7 @@ func (u *UndoPlan) carryOut(ctx context.Context, an *annex.Annex, l database.Loc
 	j := &journal{ID: id, What: "undo", Step: switching, Began: now, Archive: p.Holds.Name, Point: p.ID, Shared: p.Shared, Stamp: now.UTC().Format("060102_150405") + "_" + id[:4], State: p.State, Database: p.Database}
 	switch {
 	case p.Folder:
-		j.Folder = an.SerialOf(filepath.Join(p.ID, filesName))
+		j.Folder = an.SerialOfFolder(filepath.Join(p.ID, filesName))
 	case p.Holds.NoFolder:
 		j.Folder = 0
 	default: // files were not exchanged
