@@ -75,7 +75,9 @@ var forgeries = []struct {
 		require.NoError(t, syscall.Mkfifo(f.annex, 0o666))
 	}, ""},
 	{"the lock is a link", "lock", func(t *testing.T, f forgery) { f.linked(t, filepath.Join(f.annex, "lock"), "secret.txt") }, ""},
-	{"the lock is a pipe", "lock", func(t *testing.T, f forgery) { require.NoError(t, syscall.Mkfifo(filepath.Join(f.annex, "lock"), 0o666)) }, ""},
+	{"the lock is a pipe", "lock", func(t *testing.T, f forgery) {
+		require.NoError(t, syscall.Mkfifo(filepath.Join(f.annex, "lock"), 0o666))
+	}, ""},
 	{"the journal is a link", "journal", func(t *testing.T, f forgery) {
 		f.linked(t, filepath.Join(f.annex, "journal.json"), "annex/journal.json")
 	}, ""},

@@ -63,7 +63,7 @@ func (a *app) checkMap(ctx context.Context, name string, f *checkFlags) (err err
 	if f.fix != (f.out != "") {
 		return usage("--fix and -o FILE belong together: the mended map goes to FILE")
 	}
-	m, err := a.readMap(name)
+	m, err := a.readMap(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -73,7 +73,7 @@ func (a *app) checkMap(ctx context.Context, name string, f *checkFlags) (err err
 		to   **redirects.Inventory
 	}{{f.old, &opts.Old}, {f.new, &opts.New}} {
 		if file.name != "" {
-			if *file.to, err = a.readInventory(file.name); err != nil {
+			if *file.to, err = a.readInventory(ctx, file.name); err != nil {
 				return err
 			}
 		}
@@ -82,7 +82,7 @@ func (a *app) checkMap(ctx context.Context, name string, f *checkFlags) (err err
 		opts.Old = withoutRoot(opts.Old, f.base)
 	}
 	if f.against != "" {
-		if opts.Against, err = a.readMap(f.against); err != nil {
+		if opts.Against, err = a.readMap(ctx, f.against); err != nil {
 			return err
 		}
 	}

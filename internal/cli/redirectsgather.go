@@ -205,7 +205,12 @@ func (a *app) gatherFrom(ctx context.Context, g *redirects.Gatherer, source stri
 	case strings.HasPrefix(source, "http://"), strings.HasPrefix(source, "https://"):
 		return a.gatherCrawl(ctx, g, source, f, hosts)
 	case source == "-":
-		return a.gatherText(g, a.in, f)
+		in, _, err := a.openInput(ctx, source)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		return a.gatherText(g, in, f)
 	case isFolder(source):
 		s, err := a.openSite(source, &f.db)
 		if err != nil {
@@ -218,7 +223,7 @@ func (a *app) gatherFrom(ctx context.Context, g *redirects.Gatherer, source stri
 		defer r.Close()
 		return g.Site(ctx, s, r)
 	}
-	in, _, err := a.openDump(source)
+	in, _, err := a.openInput(ctx, source)
 	if err != nil {
 		return err
 	}
@@ -242,12 +247,14 @@ func (a *app) gatherFrom(ctx context.Context, g *redirects.Gatherer, source stri
 
 // isArchive tells an archive from a log or a list with the same compression.
 func isArchive(in io.Reader, name string) (bool, error) {
+	s, ok := in.(io.Seeker)
+	if !ok {
+		return false, nil // an archive is read by its index, not from a pipe
+	}
 	head := make([]byte, 32)
 	n, _ := io.ReadFull(in, head)
-	if s, ok := in.(io.Seeker); ok {
-		if _, err := s.Seek(0, io.SeekStart); err != nil {
-			return false, err
-		}
+	if _, err := s.Seek(0, io.SeekStart); err != nil {
+		return false, err
 	}
 	if bytes.HasPrefix(head[:n], []byte("age-encryption.org/")) {
 		return true, nil

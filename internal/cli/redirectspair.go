@@ -53,8 +53,8 @@ you have changed stay, as do those without a score, and your further columns.
 }
 
 // readInventory reads an inventory or a list.
-func (a *app) readInventory(name string) (*redirects.Inventory, error) {
-	in, _, err := a.openDump(name)
+func (a *app) readInventory(ctx context.Context, name string) (*redirects.Inventory, error) {
+	in, _, err := a.openInput(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -67,8 +67,8 @@ func (a *app) readInventory(name string) (*redirects.Inventory, error) {
 }
 
 // readMap reads a redirect map.
-func (a *app) readMap(name string) (*redirects.Map, error) {
-	in, _, err := a.openDump(name)
+func (a *app) readMap(ctx context.Context, name string) (*redirects.Map, error) {
+	in, _, err := a.openInput(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -93,17 +93,17 @@ func (a *app) pair(ctx context.Context, oldName, newName string, f *pairFlags) e
 	if f.out == "" {
 		return usage("name the map: -o map.csv")
 	}
-	old, err := a.readInventory(oldName)
+	old, err := a.readInventory(ctx, oldName)
 	if err != nil {
 		return err
 	}
-	new, err := a.readInventory(newName)
+	new, err := a.readInventory(ctx, newName)
 	if err != nil {
 		return err
 	}
 	opts := redirects.PairOptions{Base: f.base, Status: f.status}
 	if _, err := os.Stat(f.out); err == nil {
-		if opts.Known, err = a.readMap(f.out); err != nil {
+		if opts.Known, err = a.readMap(ctx, f.out); err != nil {
 			return fmt.Errorf("%w; name another file", err)
 		}
 	} else if !errors.Is(err, fs.ErrNotExist) {

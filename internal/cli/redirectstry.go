@@ -57,7 +57,7 @@ func (a *app) try(ctx context.Context, name string, f *tryFlags) error {
 	if err != nil {
 		return err
 	}
-	m, err := a.readMap(name)
+	m, err := a.readMap(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -66,7 +66,7 @@ func (a *app) try(ctx context.Context, name string, f *tryFlags) error {
 	opts := redirects.TryOptions{Site: f.site, Workers: f.workers, Rate: f.rate, Progress: f.progress, Tried: func(left int) { status.Set("%d rows to go", left) },
 		Client: client}
 	if f.old != "" {
-		inv, err := a.readInventory(f.old)
+		inv, err := a.readInventory(ctx, f.old)
 		if err != nil {
 			return err
 		}

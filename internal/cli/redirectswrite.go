@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -40,7 +41,7 @@ map may hold rules for many addresses, as pair --patterns writes them:
 		Example: "  hovix redirects write map.csv --for nginx -o redirects.conf\n  hovix redirects write map.csv --for apache --site https://new.example -o redirects.conf\n" +
 			"  hovix redirects write map.csv --for csv --separator tab --no-header -o import.tsv",
 		Args: args("MAP"),
-		RunE: func(_ *cobra.Command, args []string) error { return a.writeRules(args[0], &f) },
+		RunE: func(cmd *cobra.Command, args []string) error { return a.writeRules(cmd.Context(), args[0], &f) },
 	}
 	fl := cmd.Flags()
 	fl.StringVar(&f.target, "for", "", "what to write for (`SERVER`)")
@@ -59,12 +60,12 @@ type written struct {
 	*redirects.Rules
 }
 
-func (a *app) writeRules(name string, f *writeFlags) error {
+func (a *app) writeRules(ctx context.Context, name string, f *writeFlags) error {
 	opts, err := f.options(name)
 	if err != nil {
 		return err
 	}
-	m, err := a.readMap(name)
+	m, err := a.readMap(ctx, name)
 	if err != nil {
 		return err
 	}

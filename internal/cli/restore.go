@@ -115,7 +115,7 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 	if err != nil {
 		return err
 	}
-	in, size, end, err := a.archiveInput(file, f, &opts)
+	in, size, end, err := a.archiveInput(ctx, file, f, &opts)
 	if err != nil {
 		return err
 	}
@@ -166,13 +166,17 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 
 // archiveInput gives the archive that FILE names, opened if it is encrypted, and its
 // size, 0 if unknown.
-func (a *app) archiveInput(file string, f *restoreFlags, opts *restore.Options) (in io.Reader, size int64, end func(), err error) {
+func (a *app) archiveInput(ctx context.Context, file string, f *restoreFlags, opts *restore.Options) (in io.Reader, size int64, end func(), err error) {
 	if file == "-" {
 		keys, err := f.keys.keys(a)
 		if err != nil {
 			return nil, 0, nil, err
 		}
-		in, err := openStream(a.in, keys)
+		all, _, err := a.openInput(ctx, file)
+		if err != nil {
+			return nil, 0, nil, err
+		}
+		in, err := openStream(all, keys)
 		return in, 0, func() {}, err
 	}
 	fl, err := a.openToRead(file, &f.keys)

@@ -2,10 +2,8 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -136,7 +134,7 @@ func (a *app) rewrite(ctx context.Context, file string, f *rewriteFlags) error {
 	if err != nil {
 		return err
 	}
-	in, size, err := a.openDump(file)
+	in, size, err := a.openInput(ctx, file)
 	if err != nil {
 		return err
 	}
@@ -195,28 +193,6 @@ func (a *app) createOutput(path string, overwrite bool, input string) (*output, 
 		return nil, fmt.Errorf("%s is the dump itself; the result needs a name of its own", path)
 	}
 	return createFile(path, overwrite, false, "file", "new.sql")
-}
-
-// openDump opens a dump to read, and tells its size, 0 if that is unknown.
-func (a *app) openDump(file string) (io.ReadCloser, int64, error) {
-	if file == "-" {
-		return io.NopCloser(a.in), 0, nil
-	}
-	in, err := os.Open(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		if near := nearest.Path(file); near != "" {
-			return nil, 0, fmt.Errorf("there is no file %s; did you mean %s?", file, near)
-		}
-		return nil, 0, fmt.Errorf("there is no file %s", file)
-	}
-	if err != nil {
-		return nil, 0, err
-	}
-	st, err := in.Stat()
-	if err != nil {
-		return nil, 0, errors.Join(err, in.Close())
-	}
-	return in, st.Size(), nil
 }
 
 func printRewritten(p *ui.Printer, acc *readdress.Account, d dump.Dialect, file string, f *rewriteFlags) {

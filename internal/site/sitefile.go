@@ -56,7 +56,7 @@ func readSiteFile(root string) (*siteFile, error) {
 
 func parseSiteFile(name string, content []byte) (*siteFile, error) {
 	f := &siteFile{root: filepath.Dir(name)}
-	if err := keyfile.CheckDepth(content); err != nil {
+	if err := keyfile.Check(content); err != nil {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	meta, err := toml.Decode(string(content), f)

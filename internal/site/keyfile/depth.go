@@ -1,37 +1,30 @@
 package keyfile
 
-import "errors"
+import (
+	"bytes"
+	"errors"
+)
 
-// maxDepth bounds how deep lists and tables of settings may nest.
-const maxDepth = 100
+// Bounds of what is read as TOML or YAML, far beyond what settings hold. Readers call
+// themselves for each bracket, and take time by the square of the parts of a key.
+const (
+	maxSize     = 1 << 20 // in bytes
+	maxBrackets = 20_000  // whether they are of texts or not
+	maxDots     = 1_000   // in one line
+)
 
-// ErrDeep says that settings nest deeper than any do.
-var ErrDeep = errors.New("brackets are nested more than 100 deep, which no settings are")
+// ErrTooMuch says that a file is larger or deeper than settings are.
+var ErrTooMuch = errors.New("it is no file of settings: it is larger than 1 MB, or holds more than 20,000 brackets, or more than 1,000 dots in one line")
 
-// CheckDepth insists that brackets outside of quotes do not nest too deep for a reader
-// that follows them by calling itself. The content may be TOML or YAML.
-func CheckDepth(content []byte) error {
-	depth := 0
-	quote := byte(0)
-	for i := 0; i < len(content); i++ {
-		c := content[i]
-		switch {
-		case c == '\n': // texts of one line end with it; longer ones hold few brackets
-			quote = 0
-		case quote != 0:
-			if c == '\\' && quote == '"' {
-				i++
-			} else if c == quote {
-				quote = 0
-			}
-		case c == '"' || c == '\'':
-			quote = c
-		case c == '[' || c == '{':
-			if depth++; depth > maxDepth {
-				return ErrDeep
-			}
-		case (c == ']' || c == '}') && depth > 0:
-			depth--
+// Check insists that a file of settings is not more than its reader can bear. It does not
+// look for texts and comments, in which things could be hidden from it.
+func Check(content []byte) error {
+	if len(content) > maxSize || bytes.Count(content, []byte("["))+bytes.Count(content, []byte("{")) > maxBrackets {
+		return ErrTooMuch
+	}
+	for line := range bytes.Lines(content) {
+		if bytes.Count(line, []byte(".")) > maxDots {
+			return ErrTooMuch
 		}
 	}
 	return nil

@@ -74,7 +74,10 @@ type value struct {
 
 func find(content []byte, f Format, key string) (value, error) {
 	var v value
-	var err error
+	err := Check(content)
+	if err != nil {
+		return v, err
+	}
 	switch f {
 	case Env:
 		v, err = findEnv(string(content), key)

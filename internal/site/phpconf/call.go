@@ -159,7 +159,8 @@ func (w *walker) call(name string) value {
 	case name == "intval":
 		return cast("int", textOf(first))
 	case (name == "file_exists" || name == "is_file" || name == "is_readable") && w.st.opts.Read != nil:
-		_, err := w.st.opts.Read(filepath.Clean(first))
+		content, err := w.st.opts.Read(filepath.Clean(first))
+		w.step(100 + len(content)/8)
 		return boolOf(err == nil)
 	}
 	return unknownOf("a call of " + name + "(), which Hovix does not make")
@@ -233,9 +234,12 @@ func (w *walker) interpolate(s string, quote byte) value {
 		if !ok {
 			return unknownOf("a text with $" + name + " in it")
 		}
+		if b.Len()+len(text) > maxValue {
+			return unknownOf("a text that is longer than settings are")
+		}
 		b.WriteString(text)
 	}
-	return textOf(b.String())
+	return w.charge(textOf(b.String()))
 }
 
 // nextVariable finds $name or {$name} that is not escaped.

@@ -57,10 +57,7 @@ func (w *walker) shortcut(left value, or, both bool, right func() value) value {
 // assignment reads $a['b'] = value and what binds stronger.
 func (w *walker) assignment() value {
 	w.step(1)
-	if w.depth++; w.depth > maxDepth {
-		w.i = len(w.src.tokens)
-	}
-	defer func() { w.depth-- }()
+	defer w.deeper()()
 	start := w.i
 	if name, path, ok := w.target(); ok {
 		return w.spanned(start, w.assign(name, path))
@@ -81,7 +78,7 @@ func (w *walker) target() (name string, path []string, ok bool) {
 			path = append(path, "")
 			continue
 		}
-		back := w.st.trial()
+		back := w.trial()
 		key := w.expression()
 		back()
 		text, known := key.asText()
@@ -110,17 +107,19 @@ func (w *walker) assign(name string, path []string) value {
 	case sign == ".=":
 		a, ok1 := old.asText()
 		b, ok2 := v.asText()
-		if !ok1 || !ok2 {
+		if !ok1 || !ok2 || len(a)+len(b) > maxValue {
 			v = value{why: "a text that is put together", src: v.src, from: v.from, to: v.to}
 		} else {
 			v = value{kind: text, s: a + b, src: v.src, from: v.from, to: v.to}
 		}
 	}
+	v = w.charge(v)
 	w.st.note(append([]string{"var", name}, path...), v)
 	if w.dead > 0 {
 		return v
 	}
 	v.maybe = v.maybe || w.maybe > 0
+	w.step(w.st.vars[name].size >> 6)
 	w.st.vars[name] = put(w.st.vars[name], path, v)
 	return v
 }
@@ -224,7 +223,7 @@ func (w *walker) binary(level int) value {
 			v = w.spanned(start, w.shortcut(v, op == "||", false, next))
 			continue
 		}
-		v = w.spanned(start, combine(op, v, next()))
+		v = w.spanned(start, w.charge(combine(op, v, next())))
 	}
 }
 
@@ -255,6 +254,7 @@ func combine(op string, a, b value) value {
 var casts = []string{"string", "int", "integer", "bool", "boolean", "array", "object", "float", "double"}
 
 func (w *walker) unary() value {
+	defer w.deeper()()
 	start := w.i
 	switch {
 	case w.take("!"):
@@ -417,6 +417,7 @@ func (w *walker) elements(end string) value {
 			}
 			if v.kind == array {
 				v.set(key, e)
+				v = w.charge(v)
 			}
 		}
 		if !w.take(",") && !w.is(end) || w.i == before {

@@ -1,6 +1,7 @@
 package phpconf
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -18,7 +19,8 @@ type source struct {
 
 // state is what is known after some statements.
 type state struct {
-	steps    int // that were followed
+	steps    int   // that were followed
+	err      error // it is more than settings are
 	opts     Options
 	changed  map[string][]byte
 	main     *source
@@ -43,8 +45,11 @@ func follow(src []byte, opts Options, changed map[string][]byte) (*state, error)
 	w := &walker{st: st, src: st.main}
 	w.statements("")
 	st.result = w.result
-	return st, nil
+	return st, st.err
 }
+
+// ErrTooMuch says that settings ask for more than settings do.
+var ErrTooMuch = errors.New("this is no file of settings that Hovix follows; say in hovix.toml what the site is")
 
 // place is where something is given a value, whether that is executed or not.
 type place struct {
@@ -79,11 +84,43 @@ const maxSteps = 1 << 20
 // maxValue bounds a text that is joined of others, in bytes.
 const maxValue = 1 << 20
 
+// maxElements bounds the elements of an array, with those of arrays in it.
+const maxElements = 10_000
+
+// maxSource bounds PHP that is followed, in bytes.
+const maxSource = 2 << 20
+
 // step counts what is followed, and ends it where it is more than any settings hold.
 func (w *walker) step(n int) {
 	if w.st.steps += n; w.st.steps > maxSteps {
-		w.i = len(w.src.tokens)
+		w.giveUp("its values are made in more steps than those of settings are")
 	}
+}
+
+// deeper counts how deep what is followed stands in other things, until back is called.
+func (w *walker) deeper() (back func()) {
+	if w.depth++; w.depth > maxDepth {
+		w.giveUp("brackets and the like are nested more than %d deep", maxDepth)
+	}
+	return func() { w.depth-- }
+}
+
+// giveUp ends all that is followed.
+func (w *walker) giveUp(why string, args ...any) {
+	if w.st.err == nil {
+		w.st.err = fmt.Errorf(why+": %w", append(args, ErrTooMuch)...)
+	}
+	w.i = len(w.src.tokens)
+}
+
+// charge counts the steps that it takes to copy a value.
+func (w *walker) charge(v value) value {
+	w.step(len(v.s) >> 8)
+	w.step(v.size >> 6)
+	if v.size > maxElements {
+		return unknownOf("an array that is larger than those of settings are")
+	}
+	return v
 }
 
 // maxDepth bounds how deep statements and expressions may stand in each other.
@@ -117,7 +154,7 @@ func (w *walker) over() bool { return w.i >= len(w.src.tokens) }
 
 // statements follows statements up to one of the words that end a block.
 func (w *walker) statements(ends ...string) {
-	for !w.over() {
+	for !w.over() && w.st.err == nil {
 		if slices.ContainsFunc(ends, func(e string) bool { return e != "" && w.is(e) }) {
 			return
 		}
@@ -165,10 +202,7 @@ func (w *walker) group() {
 
 func (w *walker) statement() {
 	w.step(1)
-	if w.depth++; w.depth > maxDepth {
-		w.i = len(w.src.tokens)
-	}
-	defer func() { w.depth-- }()
+	defer w.deeper()()
 	t := w.peek(0)
 	word := ""
 	if t.kind == tWord {
@@ -434,7 +468,9 @@ func (w *walker) include(path value, must bool) value {
 }
 
 // trial keeps what is known, to be put back.
-func (st *state) trial() (back func()) {
+func (w *walker) trial() (back func()) {
+	st := w.st
+	w.step(1 + (len(st.consts)+len(st.vars)+len(st.props))>>4)
 	consts, vars, props := maps.Clone(st.consts), maps.Clone(st.vars), maps.Clone(st.props)
 	return func() { st.consts, st.vars, st.props = consts, vars, props }
 }

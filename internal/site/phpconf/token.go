@@ -31,6 +31,9 @@ var operators = []string{"===", "!==", "<=>", "**=", "...", "??=", "<<=", ">>=",
 // tokens cuts PHP source into tokens, without space and comments and without
 // what stands outside of <?php … ?>. The end of PHP ends a statement.
 func tokens(src []byte) ([]token, error) {
+	if len(src) > maxSource {
+		return nil, fmt.Errorf("it is larger than %d MB: %w", maxSource>>20, ErrTooMuch)
+	}
 	var out []token
 	for i := 0; i < len(src); {
 		open := bytes.Index(src[i:], []byte("<?php"))
@@ -80,8 +83,11 @@ func next(src []byte, i int) (kind tokenKind, n int, skip bool, err error) {
 		}
 		return 0, 0, false, open(src, i, "string")
 	case has("<<<"):
-		if n := heredoc(rest); n > 0 {
+		switch name, _, _, _, n := heredocParts(rest); {
+		case n > 0:
 			return tHeredoc, n, false, nil
+		case name != nil:
+			return 0, 0, false, open(src, i, "heredoc")
 		}
 		return tOther, 3, false, nil
 	case c == '$' && len(rest) > 1 && isName(rest[1]):
@@ -120,7 +126,8 @@ func lineComment(b []byte) int {
 }
 
 // heredocParts finds the name of <<<NAME … NAME, where its text begins, where
-// the line of its end begins, and how long all is; 0 if it is none.
+// the line of its end begins, and how long all is: 0 if it has no end, and no name if it
+// is none.
 func heredocParts(b []byte) (name []byte, quoted bool, body, last, length int) {
 	i := 3
 	for i < len(b) && (b[i] == ' ' || b[i] == '\t') {
@@ -137,7 +144,7 @@ func heredocParts(b []byte) (name []byte, quoted bool, body, last, length int) {
 	for at := i + n; ; {
 		nl := bytes.IndexByte(b[at:], '\n')
 		if nl < 0 {
-			return nil, false, 0, 0, 0
+			return name, false, 0, 0, 0
 		}
 		at += nl + 1
 		if body == 0 {
@@ -148,12 +155,6 @@ func heredocParts(b []byte) (name []byte, quoted bool, body, last, length int) {
 			return name, quoted, body, at, len(b) - len(rest) + n
 		}
 	}
-}
-
-// heredoc gives the length of <<<NAME … NAME, 0 if it is none.
-func heredoc(b []byte) int {
-	_, _, _, _, n := heredocParts(b)
-	return n
 }
 
 func isName(c byte) bool {

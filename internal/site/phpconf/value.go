@@ -23,6 +23,7 @@ type value struct {
 	kind     kind
 	s        string    // as text: of booleans "true" and "false", of null "null"
 	list     []element // of an array
+	size     int       // of an array: its elements, with those of arrays in it
 	why      string    // unknown: what it needs
 	missing  bool      // unknown, because it is not there
 	maybe    bool      // it is set under a condition that is not decided
@@ -101,11 +102,13 @@ func (v *value) set(key string, e value) {
 	v.kind = array
 	for i := range list {
 		if list[i].key == key {
+			v.size += e.size - list[i].val.size
 			list[i].val = e
 			v.list = list
 			return
 		}
 	}
+	v.size += 1 + e.size
 	v.list = append(list, element{key, e})
 }
 
