@@ -20,6 +20,7 @@ install() {
   have mariadb || missing+=(mariadb-client)
   have php || missing+=(php-cli php-mysql php-sqlite3 php-gd php-xml)
   have zstd || missing+=(zstd)
+  have perl || missing+=(perl)
   have sqlite3 || missing+=(sqlite3)
   have age || missing+=(age)
   have ssh-keygen || missing+=(openssh-client)
@@ -78,6 +79,10 @@ start() {
   if have apt-get && have dpkg; then
     if (cd "$dir" && apt-get download -qq wordpress >"$dir/wordpress.log" 2>&1 && dpkg -x wordpress_*.deb wp); then
       echo "export HOVIX_TEST_WORDPRESS=$dir/wp/usr/share/wordpress"
+    fi
+    # The statements of MariaDB's own tests.
+    if (cd "$dir" && apt-get download -qq mariadb-test-data >"$dir/mariadb-test.log" 2>&1 && dpkg -x mariadb-test-data_*.deb mt); then
+      echo "export HOVIX_TEST_MARIADB_TESTS=$dir/mt/usr/share/mysql/mysql-test"
     fi
   fi
 }

@@ -25,12 +25,12 @@ if [ -n "${HOVIX_TEST_POSTGRES_SOCKET:-}" ]; then
 else
   left_out+=("dumps of PostgreSQL: no server")
 fi
-for tool in php sqlite3 zstd tar age ssh-keygen lowntfs-3g nginx apache2 caddy haproxy; do
+for tool in php perl sqlite3 zstd tar age ssh-keygen lowntfs-3g nginx apache2 caddy haproxy; do
   if command -v $tool >/dev/null || [ -x /usr/sbin/$tool ]; then
     case $tool in
     php) echo "  $(php -v | head -1 | cut -d' ' -f1,2)" ;;
     age) echo "  age $(age --version)" ;;
-    ssh-keygen | lowntfs-3g) ;;
+    ssh-keygen | lowntfs-3g | perl) ;;
     nginx) /usr/sbin/nginx -v 2>&1 | sed 's/nginx version: /  /' ;;
     apache2) echo "  $(/usr/sbin/apache2 -v | sed -n 's/Server version: //p')" ;;
     caddy) echo "  Caddy $(caddy version)" ;;
@@ -46,6 +46,11 @@ if [ -n "${HOVIX_TEST_WORDPRESS:-}" ]; then
   echo "  WordPress $(sed -n "s/^\$wp_version = '\(.*\)';/\1/p" "$HOVIX_TEST_WORDPRESS/wp-includes/version.php")"
 else
   left_out+=("the real WordPress site: its package could not be fetched")
+fi
+if [ -n "${HOVIX_TEST_MARIADB_TESTS:-}" ]; then
+  echo "  MariaDB's own tests, $(find "$HOVIX_TEST_MARIADB_TESTS" -name '*.test' | wc -l) files"
+else
+  left_out+=("the statements of MariaDB's own tests: their package could not be fetched")
 fi
 [ "$(id -u)" -eq 0 ] || left_out+=("a full disk: mounting a small one needs root")
 echo

@@ -114,7 +114,11 @@ func (f *siteFile) override(s *Site) (err error) {
 	}
 	for _, list := range []struct{ from, to *[]string }{{&f.Uploads, &s.Uploads}, {&f.Caches, &s.Caches}, {&f.Settings, &s.Settings}, {&f.Keep, &s.Keep}, {&f.LeaveOut, &s.LeaveOut}} {
 		for _, p := range *list.from {
-			if p = path.Clean(strings.Trim(filepath.ToSlash(p), "/")); !slices.Contains(*list.to, p) {
+			p = path.Clean(strings.Trim(filepath.ToSlash(p), "/"))
+			if !filepath.IsLocal(p) && list.from != &f.Keep {
+				return fmt.Errorf("%s: %q leads out of the site's folder; name what lies in it, without ..", name, p)
+			}
+			if !slices.Contains(*list.to, p) {
 				*list.to = append(*list.to, p)
 			}
 		}

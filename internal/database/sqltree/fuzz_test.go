@@ -1,0 +1,78 @@
+package sqltree
+
+import (
+	"bytes"
+	"io"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"hovix/internal/database/sqltext"
+)
+
+// FuzzParse: what is taken for one statement of a site is written as one statement, without
+// comments, which means the same: it is read again as the same tree, and written as the
+// same text.
+func FuzzParse(f *testing.F) {
+	dialects := []sqltext.Dialect{maria, pg, lite}
+	files, err := filepath.Glob("../../../cmd/hovix/testdata/hostile/*.sql")
+	require.NoError(f, err)
+	require.NotEmpty(f, files)
+	for _, name := range files {
+		content, err := os.ReadFile(name)
+		require.NoError(f, err)
+		for at := range dialects {
+			for _, c := range bytes.Split(content, []byte("\n")) {
+				if len(c) > 20 {
+					f.Add(c, at)
+				}
+			}
+		}
+	}
+	for at, text := range []string{fullTable,
+		`CREATE TABLE a (b int DEFAULT nextval('s'::regclass), c text COLLATE "C", CHECK ((c ~ E'\\d'))) PARTITION BY RANGE (b)`,
+		`CREATE TABLE "a b" (b INTEGER PRIMARY KEY AUTOINCREMENT, c TEXT DEFAULT (lower('X') || x'00')) WITHOUT ROWID, STRICT`,
+	} {
+		f.Add([]byte(text), at)
+	}
+	f.Fuzz(func(t *testing.T, text []byte, at int) {
+		if at < 0 || at >= len(dialects) {
+			return
+		}
+		d := dialects[at]
+		if table, err := ParseTable(text, d); err == nil {
+			once := table.SQL(nil)
+			alone(t, once, d)
+			again, err := ParseTable([]byte(once), d)
+			require.NoError(t, err, "%s", once)
+			assert.Equal(t, once, again.SQL(nil))
+			assert.Equal(t, table.References(), again.References())
+		}
+		s, err := Parse(text, d)
+		if err != nil || s.SQL(nil) == "" { // of what only a client reads
+			return
+		}
+		once := s.SQL(nil)
+		if s.body == "" {
+			alone(t, once, d)
+		}
+		again, err := Parse([]byte(once), d)
+		require.NoError(t, err, "%s", once)
+		assert.Equal(t, once, again.SQL(nil))
+		assert.Equal(t, s.Shape, again.Shape, "%s", once)
+		assert.Equal(t, s.References(), again.References(), "%s", once)
+	})
+}
+
+// alone insists that a text is one statement.
+func alone(t *testing.T, text string, d sqltext.Dialect) {
+	t.Helper()
+	s := sqltext.SplitBytes([]byte(text+";"), d)
+	_, err := s.Next()
+	require.NoError(t, err, "%s", text)
+	_, err = s.Next()
+	require.ErrorIs(t, err, io.EOF, "%s", text)
+}
