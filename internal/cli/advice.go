@@ -59,7 +59,9 @@ func adviceFor(err error) string {
 		return "Nothing was changed. The copy is incomplete: transfer the archive again and compare its size."
 	case errors.Is(err, archive.ErrCorrupt):
 		return "Nothing was changed. Transfer the archive again, or pack the site anew; hovix inspect --check proves a copy."
-	case errors.Is(err, archive.ErrRefused), errors.Is(err, sqltext.ErrRefused):
+	case errors.Is(err, sqltext.ErrRefused):
+		return "Nothing was changed. What a server is given is written by Hovix, which knows nothing of this kind, and an archive that is packed by this version holds none: pack the site anew, which names what cannot be carried, or leave it out with --without NAME."
+	case errors.Is(err, archive.ErrRefused):
 		return "Nothing was changed. Archives hold only files, folders, links, tables and their rows; this one was not made by Hovix, or was altered."
 	}
 	return ""
