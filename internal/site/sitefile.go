@@ -116,7 +116,7 @@ func (f *siteFile) override(s *Site) (err error) {
 		for _, p := range *list.from {
 			p = path.Clean(strings.Trim(filepath.ToSlash(p), "/"))
 			if !filepath.IsLocal(p) && list.from != &f.Keep {
-				return fmt.Errorf("%s: %q leads out of the site's folder; name what lies in it, without ..", name, p)
+				return fmt.Errorf("%s: %q leads out of the site's folder; only what lies in it can be named", name, p)
 			}
 			if !slices.Contains(*list.to, p) {
 				*list.to = append(*list.to, p)
