@@ -118,10 +118,8 @@ func (r *Recovery) foresight() string {
 	return "An interrupted " + r.What + " has changed nothing; what it had staged would be removed first."
 }
 
-// Interrupted tells of a run at the target that was interrupted and has not been
-// taken up since; nil if there is none, or if it is still at work. It changes
-// nothing. Where what is kept for the target is not to be believed, the error says so.
-func Interrupted(target string) (*Recovery, error) {
+// look opens what is kept for a target; nil if nothing is.
+func look(target string) (*annex.Annex, error) {
 	target, err := fsys.Resolve(target)
 	if err != nil {
 		return nil, err
@@ -130,7 +128,15 @@ func Interrupted(target string) (*Recovery, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
-	if err != nil {
+	return an, err
+}
+
+// Interrupted tells of a run at the target that was interrupted and has not been
+// taken up since; nil if there is none, or if it is still at work. It changes
+// nothing. Where what is kept for the target is not to be believed, the error says so.
+func Interrupted(target string) (*Recovery, error) {
+	an, err := look(target)
+	if an == nil || err != nil {
 		return nil, err
 	}
 	defer an.Close()

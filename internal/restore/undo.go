@@ -195,15 +195,8 @@ func (u *UndoPlan) carryOut(ctx context.Context, an *annex.Annex, l database.Loc
 
 // Points lists what is kept for a target, oldest first, with sizes.
 func Points(ctx context.Context, target string, given database.Location) ([]*Point, error) {
-	target, err := fsys.Resolve(target)
-	if err != nil {
-		return nil, err
-	}
-	an, err := annex.Look(target)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
+	an, err := look(target)
+	if an == nil || err != nil {
 		return nil, err
 	}
 	list, err := points(an)
