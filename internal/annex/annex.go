@@ -368,7 +368,14 @@ func (a *Annex) Entries() ([]fs.DirEntry, error) { return fs.ReadDir(a.FS(), "."
 
 // Remove removes something of the annex for good.
 func (a *Annex) Remove(name string) error {
-	if err := a.RemoveAll(name); err != nil {
+	err := a.RemoveAll(name)
+	// A file that was open until now may leave a name behind for a moment, on networks and
+	// on file systems that are programs.
+	for wait := time.Millisecond; errors.Is(err, fs.ErrExist) && wait < time.Second; wait *= 2 {
+		time.Sleep(wait)
+		err = a.RemoveAll(name)
+	}
+	if err != nil {
 		return fmt.Errorf("remove %s: %w", a.Shown(name), err)
 	}
 	return a.Sync()

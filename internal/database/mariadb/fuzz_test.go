@@ -20,7 +20,8 @@ import (
 )
 
 // FuzzServer asks the server where a text ends as one statement, by having it prepare the
-// text, which runs nothing: it finds no end where Hovix finds none, takes nothing for one
+// text, which runs nothing: it finds no end in what Hovix
+// lets through, takes nothing for one
 // statement of which Hovix lets a part through, and can read what Hovix writes anew.
 func FuzzServer(f *testing.F) {
 	content, err := os.ReadFile("../../../cmd/hovix/testdata/hostile/mariadb.sql")
@@ -59,15 +60,15 @@ func FuzzServer(f *testing.F) {
 		if n == 0 {
 			return
 		}
-		my := prepared(t, db, first)
-		if my != nil && my.Number == 1064 {
-			_, near, _ := strings.Cut(my.Message, "near '")
-			near, _, _ = strings.Cut(near, "' at line")
-			if at := strings.LastIndex(first, near); near != "" && at > 0 && strings.HasSuffix(strings.TrimRight(first[:at], " \t"), ";") {
-				t.Fatalf("one statement, which ends to the server before %q: %q", near, first)
-			}
-		}
 		if one, err := sqltree.Parse([]byte(first), sqltext.MySQL); err == nil && one.SQL(nil) != "" {
+			my := prepared(t, db, first)
+			if my != nil && my.Number == 1064 {
+				_, near, _ := strings.Cut(my.Message, "near '")
+				near, _, _ = strings.Cut(near, "' at line")
+				if at := strings.LastIndex(first, near); near != "" && at > 0 && strings.HasSuffix(strings.TrimRight(first[:at], " \t"), ";") {
+					t.Fatalf("one statement, which ends to the server before %q: %q", near, first)
+				}
+			}
 			if n > 1 && prepared(t, db, text) == nil {
 				t.Fatalf("%d statements, which are one to the server: %q", n, text)
 			}
