@@ -69,7 +69,8 @@ func FuzzServer(f *testing.F) {
 					t.Fatalf("one statement, which ends to the server before %q: %q", near, first)
 				}
 			}
-			if n > 1 && prepared(t, db, text) == nil {
+			// What servers of other versions run is more to Hovix than to this one.
+			if n > 1 && !strings.Contains(text, "/*!") && !strings.Contains(strings.ToUpper(text), "/*M!") && prepared(t, db, text) == nil {
 				t.Fatalf("%d statements, which are one to the server: %q", n, text)
 			}
 			again := prepared(t, db, one.SQL(nil))
