@@ -76,8 +76,9 @@ func Of(target string) *Annex {
 	return &Annex{Dir: filepath.Join(filepath.Dir(target), "."+filepath.Base(target)+".hovix"), Target: target}
 }
 
-// Look opens the annex of a target, a path as fsys.Resolve gives it, to look at it. Where there is none the error wraps
-// fs.ErrNotExist; where it is not to be trusted, ErrUntrusted.
+// Look opens the annex of a target, a path as fsys.Resolve gives it, to look at it. Where
+// there is none the error wraps fs.ErrNotExist; where it is not to be trusted,
+// ErrUntrusted.
 func Look(target string) (*Annex, error) {
 	a := Of(target)
 	if err := a.open(false); err != nil {
@@ -158,8 +159,8 @@ func (a *Annex) Beside() (parent *fsys.Handle, name string) {
 func (a *Annex) TargetSerial() uint64 { return a.parent.SerialOf(filepath.Base(a.Target)) }
 
 // Take makes the annex of a target, a path as fsys.Resolve gives it, and the folders
-// above it, and locks it for the named command. Where another run holds the lock the error is a *BusyError.
-// The lock of a process that is gone is none: the system frees it.
+// above it, and locks it for the named command. Where another run holds the lock the
+// error is a *BusyError. The lock of a process that is gone is none: the system frees it.
 func Take(target, command string) (*Annex, error) {
 	a := Of(target)
 	for dir := filepath.Dir(a.Dir); ; dir = filepath.Dir(dir) {
@@ -391,7 +392,8 @@ func (a *Annex) Busy() bool {
 	return errors.Is(fsys.Lock(f), fsys.ErrLocked)
 }
 
-// IsBusy reports whether a run holds the lock of a target.
+// IsBusy reports whether a run holds the lock of a target, a path as fsys.Resolve gives
+// it.
 func IsBusy(target string) bool {
 	a, err := Look(target)
 	if err != nil {

@@ -15,25 +15,6 @@ var ErrLocked = errors.New("it is locked")
 // ErrNotAtOnce says that the system cannot exchange two names in one step.
 var ErrNotAtOnce = errors.New("names cannot be exchanged in one step here")
 
-// SyncDir makes the names in a folder durable, where the system can.
-func SyncDir(dir string) error {
-	f, err := os.Open(dir)
-	if err != nil {
-		return nil // not every system lets a folder be opened
-	}
-	_ = f.Sync()
-	return f.Close()
-}
-
-// SerialOf is Serial of the file at path, 0 if there is none.
-func SerialOf(path string) uint64 {
-	st, err := os.Lstat(path)
-	if err != nil {
-		return 0
-	}
-	return Serial(st)
-}
-
 // GiveOwner gives an open file the owner of another. Who may not give files away owns
 // them: it can only be a member of the group that may write there.
 func GiveOwner(f *os.File, of fs.FileInfo) error {

@@ -1,14 +1,10 @@
 package mariadb
 
 import (
-	"bytes"
 	"database/sql"
 	"errors"
-	"io"
-	"os"
 	"strings"
 	"testing"
-	"unicode/utf8"
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/stretchr/testify/assert"
@@ -20,44 +16,19 @@ import (
 )
 
 // FuzzServer asks the server where a text ends as one statement, by having it prepare the
-// text, which runs nothing: it finds no end in what Hovix
-// lets through, takes nothing for one
-// statement of which Hovix lets a part through, and can read what Hovix writes anew.
+// text, which runs nothing: it finds no end in what Hovix lets through, takes nothing
+// for one statement of which Hovix lets a part through, and can read what Hovix writes anew.
 func FuzzServer(f *testing.F) {
-	content, err := os.ReadFile("../../../cmd/hovix/testdata/hostile/mariadb.sql")
-	require.NoError(f, err)
-	for _, line := range bytes.Split(content, []byte("\n")) {
-		f.Add(string(line))
-	}
-	for _, s := range []string{"SELECT '\\';', \"\\\";\", `a;`", "SELECT 1 /* /* ; */", "SELECT /*! 1 /* ; */ */", "SELECT 1 --\x01;", "SELECT 1--1;", "SELECT 1 -- ;\n+1", "SELECT 1 # ;\n+1", "/*!40101 SELECT ';' */", "/*M!100100 SELECT 1 */", "SELECT x'3b', 0x3b, b'1', N';', _utf8mb4';'",
-		"SELECT 'a' ';b'", "SELECT 1 /*!99999 ; */ + 1", "CREATE VIEW v AS SELECT 1 /* ' */", "DO 1 /**/ --\t;"} {
-		f.Add(s)
-	}
+	testenv.SeedStatements(f, "mariadb", "SELECT '\\';', \"\\\";\", `a;`", "SELECT 1 /* /* ; */", "SELECT /*! 1 /* ; */ */", "SELECT 1 --\x01;", "SELECT 1--1;", "SELECT 1 -- ;\n+1", "SELECT 1 # ;\n+1", "/*!40101 SELECT ';' */", "/*M!100100 SELECT 1 */", "SELECT x'3b', 0x3b, b'1', N';', _utf8mb4';'",
+		"SELECT 'a' ';b'", "SELECT 1 /*!99999 ; */ + 1", "CREATE VIEW v AS SELECT 1 /* ' */", "DO 1 /**/ --\t;")
 	l := testenv.MariaDB(f)
 	db, err := connect(f.Context(), l, stageVars())
 	require.NoError(f, err)
 	f.Cleanup(func() { _ = db.Close() })
 	db.SetMaxOpenConns(1)
 	f.Fuzz(func(t *testing.T, text string) {
-		if !utf8.ValidString(text) || strings.ContainsRune(text, 0) || len(text) > 4000 || strings.Contains(strings.ToLower(text), "delimiter") {
-			return
-		}
-		n := 0
-		var first string
-		s := sqltext.SplitBytes([]byte(text), sqltext.MySQL)
-		for {
-			stmt, err := s.Next()
-			if errors.Is(err, io.EOF) {
-				break
-			}
-			if err != nil {
-				return
-			}
-			if n++; n == 1 {
-				first = string(stmt.Text)
-			}
-		}
-		if n == 0 {
+		first, n := testenv.FirstStatement(text, sqltext.MySQL)
+		if n == 0 || strings.Contains(strings.ToLower(text), "delimiter") {
 			return
 		}
 		if one, err := sqltree.Parse([]byte(first), sqltext.MySQL); err == nil && one.SQL(nil) != "" {

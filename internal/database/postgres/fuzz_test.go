@@ -1,14 +1,10 @@
 package postgres
 
 import (
-	"bytes"
 	"errors"
-	"io"
-	"os"
 	"regexp"
 	"strings"
 	"testing"
-	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
@@ -23,15 +19,8 @@ import (
 // the text, which runs nothing: where Hovix finds one there are not more, where Hovix lets
 // through a part the server does not take the text for one, and what Hovix writes anew can be read.
 func FuzzServer(f *testing.F) {
-	content, err := os.ReadFile("../../../cmd/hovix/testdata/hostile/postgres.sql")
-	require.NoError(f, err)
-	for _, line := range bytes.Split(content, []byte("\n")) {
-		f.Add(string(line))
-	}
-	for _, s := range []string{"SELECT '\\';' || e'\\';' || E'a''b'", "SELECT $a$;$a$, $$;$$, a$b$c", "/* /* ; */ ; */ SELECT 1", "SELECT 1 -- ;\n", "SELECT U&'\\003b' || U&\"d!0061\" UESCAPE '!'", "SELECT 'a'\n'b;'", "SELECT 1 <--;\n 2",
-		"CREATE FUNCTION f() RETURNS int BEGIN ATOMIC SELECT 1; SELECT 2; END", "CREATE RULE r AS ON INSERT TO a DO (SELECT 1; SELECT 2)", "SELECT b'01' || x'0f' || n'a;'", "SELECT 1e5, 1.5e, 0x1f, 1_000, $1", "SELECT a /* ' */ ; --"} {
-		f.Add(s)
-	}
+	testenv.SeedStatements(f, "postgres", "SELECT '\\';' || e'\\';' || E'a''b'", "SELECT $a$;$a$, $$;$$, a$b$c", "/* /* ; */ ; */ SELECT 1", "SELECT 1 -- ;\n", "SELECT U&'\\003b' || U&\"d!0061\" UESCAPE '!'", "SELECT 'a'\n'b;'", "SELECT 1 <--;\n 2",
+		"CREATE FUNCTION f() RETURNS int BEGIN ATOMIC SELECT 1; SELECT 2; END", "CREATE RULE r AS ON INSERT TO a DO (SELECT 1; SELECT 2)", "SELECT b'01' || x'0f' || n'a;'", "SELECT 1e5, 1.5e, 0x1f, 1_000, $1", "SELECT a /* ' */ ; --")
 	ctx := f.Context()
 	l := testenv.Postgres(f)
 	con, err := connect(ctx, l)
@@ -39,9 +28,6 @@ func FuzzServer(f *testing.F) {
 	f.Cleanup(func() { _ = con.Close(ctx) })
 	copies := regexp.MustCompile(`(?i)copy`)
 	f.Fuzz(func(t *testing.T, text string) {
-		if !utf8.ValidString(text) || strings.ContainsRune(text, 0) || len(text) > 4000 {
-			return
-		}
 		prepare := func(text string) (*pgconn.PgError, bool) {
 			_, err := con.Prepare(ctx, "", text, nil)
 			var pg *pgconn.PgError
@@ -50,21 +36,7 @@ func FuzzServer(f *testing.F) {
 			}
 			return pg, pg != nil && strings.Contains(pg.Message, "multiple commands")
 		}
-		n := 0
-		var first string
-		s := sqltext.SplitBytes([]byte(text), sqltext.Postgres)
-		for {
-			stmt, err := s.Next()
-			if errors.Is(err, io.EOF) {
-				break
-			}
-			if err != nil {
-				return
-			}
-			if n++; n == 1 {
-				first = string(stmt.Text)
-			}
-		}
+		first, n := testenv.FirstStatement(text, sqltext.Postgres)
 		if n == 0 {
 			return
 		}

@@ -73,20 +73,6 @@ func relationOf(l *Lexer, t Token) (joined string, next Token, err error) {
 	return JoinName(first, second), next, err
 }
 
-// RelationAt reads the name of a relation of PostgreSQL that comes next, after
-// ONLY perhaps, as JoinName gives it.
-func RelationAt(l *Lexer) (string, error) {
-	t, err := l.Skip()
-	if err == nil && t.Is("ONLY") {
-		t, err = l.Skip()
-	}
-	if err != nil {
-		return "", err
-	}
-	name, _, err := relationOf(l, t)
-	return name, err
-}
-
 // tableOf reads the name of a table in any dialect from the token t on, and
 // gives the token behind it.
 func tableOf(l *Lexer, t Token) (name string, next Token, err error) {

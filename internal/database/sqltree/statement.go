@@ -212,24 +212,6 @@ func (p *parser) sequenceOptions() {
 	}
 }
 
-// callTypes takes over the types of a function's arguments in parentheses, and gives
-// what it was.
-func (p *parser) callTypes() {
-	p.pass("(")
-	p.glue("(")
-	for !p.is(")") {
-		p.keepOne("VARIADIC", "INOUT", "IN", "OUT")
-		if !p.startsType() {
-			p.ident()
-		}
-		p.typeName()
-		if !p.keep(",") {
-			break
-		}
-	}
-	p.want(")")
-}
-
 // codeNames are functions and words that no site's stored code needs, for they reach
 // beyond the database. Who agrees to stored code trusts it, and it could hide them: this
 // is no fence, but it names what nobody means to agree to.
