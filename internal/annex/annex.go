@@ -7,6 +7,7 @@
 package annex
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -367,14 +368,14 @@ func (a *Annex) Read(name string, v any) error {
 // Entries lists what is in the annex.
 func (a *Annex) Entries() ([]fs.DirEntry, error) { return fs.ReadDir(a.FS(), ".") }
 
-// Remove removes something of the annex for good.
-func (a *Annex) Remove(name string) error {
-	err := a.RemoveAll(name)
+// Remove removes something of the annex for good, until ctx is done.
+func (a *Annex) Remove(ctx context.Context, name string) error {
+	err := a.RemoveTree(ctx, name)
 	// A file that was open until now may leave a name behind for a moment, on networks and
 	// on file systems that are programs.
 	for wait := time.Millisecond; errors.Is(err, fs.ErrExist) && wait < time.Second; wait *= 2 {
 		time.Sleep(wait)
-		err = a.RemoveAll(name)
+		err = a.RemoveTree(ctx, name)
 	}
 	if err != nil {
 		return fmt.Errorf("remove %s: %w", a.Shown(name), err)

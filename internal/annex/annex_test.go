@@ -64,7 +64,7 @@ func TestNotes(t *testing.T) {
 	require.NoError(t, an.WriteFile("note", []byte("{")))
 	assert.Error(t, an.Read("note", &got))
 	assert.Error(t, an.Write("note", func() {}), "what JSON cannot hold")
-	require.NoError(t, an.Remove("note"))
+	require.NoError(t, an.Remove(t.Context(), "note"))
 	assert.NoFileExists(t, an.Shown("note"))
 }
 

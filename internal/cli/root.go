@@ -115,8 +115,12 @@ func (a *app) run(ctx context.Context, args []string) int {
 		text := "hovix: interrupted; nothing was changed"
 		var staged *restore.StagedError
 		var left *leftError
-		if errors.As(err, &staged) || errors.As(err, &left) {
+		var unremoved *restore.UnremovedError
+		switch {
+		case errors.As(err, &staged), errors.As(err, &left):
 			text += ", and what was done is left for --resume"
+		case errors.As(err, &unremoved):
+			text += ". What was staged is not removed in full yet; the next run at this target does that"
 		}
 		fmt.Fprintln(a.err, text)
 		return exitFailed

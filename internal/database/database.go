@@ -339,7 +339,7 @@ type Stage interface {
 	// Seal ends staging and gives what an Exchanger makes the live state, with
 	// warnings of what could not be staged in full.
 	Seal(ctx context.Context) (*State, []string, error)
-	// Discard removes what has been staged. After Seal it does nothing.
+	// Discard removes what has been staged, until ctx is done. After Seal it does nothing.
 	Discard(ctx context.Context) error
 	// Leave ends staging with what is staged as it is, for another run to go on with.
 	Leave() error

@@ -101,9 +101,6 @@ func (h *Handle) SerialOfFolder(name string) uint64 {
 	return Serial(st)
 }
 
-// SyncAll makes all that is in the folder durable.
-func (h *Handle) SyncAll() error { return SyncTree(h.Path(".")) }
-
 // Rename gives something in one folder a name in another.
 func Rename(from *Handle, a string, to *Handle, b string) error {
 	return between("rename", from, a, to, b, renameAt)

@@ -1,6 +1,7 @@
 package restore
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -36,6 +37,7 @@ type fileStage struct {
 	found   map[string]bool // folders that an interrupted run has made; nil: there was none
 	metas   []folderMeta    // what folders get in the end
 	links   []link          // made last, so that nothing can be written through one
+	linked  map[string]bool // where they will be, once files of the target are brought
 	open    map[*archive.Entry]*openFile
 	count   int64
 	bytes   int64
@@ -74,7 +76,7 @@ const maxFolders = 1 << 20
 var slack int64 = 1 << 30
 
 // newFileStage begins the new folder that a point of the annex holds.
-func newFileStage(an *annex.Annex, point string, p *Plan, linksOut, resume bool) (*fileStage, error) {
+func newFileStage(ctx context.Context, an *annex.Annex, point string, p *Plan, linksOut, resume bool) (*fileStage, error) {
 	s := &fileStage{dirs: map[string]bool{".": true}, given: map[string]bool{}, isUpload: func(rel string) bool { return p.sel.partOf(rel) == site.Uploads }, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1,
 		oldRoot: p.Manifest.Root, newRoot: p.Target, room: p.Manifest.Files.Bytes + p.Manifest.Files.Bytes/2 + slack}
 	s.owner(p)
@@ -88,7 +90,7 @@ func newFileStage(an *annex.Annex, point string, p *Plan, linksOut, resume bool)
 		return nil, fmt.Errorf("make the folder for the new site: %w", err)
 	}
 	if resume {
-		if err := s.lookBack(); err != nil {
+		if err := s.lookBack(ctx); err != nil {
 			return nil, err
 		}
 	}
@@ -372,9 +374,9 @@ func (s *fileStage) whole(path string, e *archive.Entry) (bool, error) {
 }
 
 // lookBack lists the folders that an interrupted run has made.
-func (s *fileStage) lookBack() error {
-	s.found = map[string]bool{}
-	err := fs.WalkDir(s.dir.FS(), ".", func(path string, d fs.DirEntry, err error) error {
+func (s *fileStage) lookBack(ctx context.Context) error {
+	s.found = map[string]bool{".": true}
+	err := s.dir.Walk(ctx, func(path string, d fs.DirEntry, err error) error {
 		if err == nil && d.IsDir() {
 			s.found[path] = true
 		}
@@ -409,8 +411,11 @@ func (s *fileStage) write(rel string, e archive.Entry, content []byte) error {
 }
 
 // seal makes the links and gives the folders their modes and times.
-func (s *fileStage) seal(mode fs.FileMode, p *Plan) error {
+func (s *fileStage) seal(ctx context.Context, mode fs.FileMode, p *Plan) error {
 	for _, l := range s.links {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
 		path, err := s.path(l.rel)
 		if err != nil {
 			return err
@@ -428,6 +433,9 @@ func (s *fileStage) seal(mode fs.FileMode, p *Plan) error {
 		}
 	}
 	for i := len(s.metas) - 1; i >= 0; i-- {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
 		m := s.metas[i]
 		path := filepath.FromSlash(m.rel)
 		if err := errors.Join(s.dir.Chmod(path, fs.FileMode(m.mode&0o777)|0o700), s.dir.Chtimes(path, m.time, m.time)); err != nil {

@@ -34,7 +34,7 @@ func (r *run) exchange(ctx context.Context) error {
 		r.res.Warnings = append(r.res.Warnings, warnings...)
 	}
 	if r.files != nil {
-		if err := r.sealFiles(); err != nil {
+		if err := r.sealFiles(ctx); err != nil {
 			return err
 		}
 	}
@@ -45,18 +45,18 @@ func (r *run) exchange(ctx context.Context) error {
 }
 
 // sealFiles completes the new folder and makes it durable.
-func (r *run) sealFiles() error {
-	if err := r.bring(); err != nil {
+func (r *run) sealFiles(ctx context.Context) error {
+	if err := r.bring(ctx); err != nil {
 		return err
 	}
 	mode := fs.FileMode(0o755)
 	if st, err := os.Stat(r.plan.Target); err == nil {
 		mode = st.Mode().Perm()
 	}
-	if err := r.files.seal(mode, r.plan); err != nil {
+	if err := r.files.seal(ctx, mode, r.plan); err != nil {
 		return err
 	}
-	if err := r.files.dir.SyncAll(); err != nil {
+	if err := r.files.dir.SyncAll(ctx); err != nil {
 		return fmt.Errorf("write the staged files to the disk: %w", err)
 	}
 	return nil

@@ -208,7 +208,7 @@ func recoverRun(ctx context.Context, an *annex.Annex, known []database.Location)
 		return nil, err
 	}
 	if j == nil {
-		return nil, sweepAnnex(an)
+		return nil, sweepAnnex(ctx, an)
 	}
 	rec := &Recovery{What: j.What, Began: j.Began, Archive: j.Archive, order: j.Order, undid: j.Record != nil && j.Record.Undone}
 	var l database.Location
@@ -229,7 +229,7 @@ func recoverRun(ctx context.Context, an *annex.Annex, known []database.Location)
 		}
 	}
 	if err := takeBack(ctx, an, j, l); err != nil {
-		return nil, fmt.Errorf("what an interrupted %s has staged has to be removed first: %w", j.What, err)
+		return nil, &UnremovedError{fmt.Errorf("what an interrupted %s has staged has to be removed first: %w", j.What, err)}
 	}
 	return rec, nil
 }
@@ -246,12 +246,12 @@ func takeBack(ctx context.Context, an *annex.Annex, j *journal, l database.Locat
 				return err
 			}
 		}
-		if err := an.Remove(j.Point); err != nil {
+		if err := an.Remove(ctx, j.Point); err != nil {
 			return err
 		}
 		an.Parents = j.Parents
 	}
-	return errors.Join(an.Remove(journalName), sweepAnnex(an))
+	return errors.Join(an.Remove(ctx, journalName), sweepAnnex(ctx, an))
 }
 
 // goneSuffix ends the name of a point that is being removed.
@@ -259,14 +259,14 @@ const goneSuffix = ".gone"
 
 // sweepAnnex removes what a run was killed over that removed a point or wrote a
 // note.
-func sweepAnnex(an *annex.Annex) error {
+func sweepAnnex(ctx context.Context, an *annex.Annex) error {
 	entries, err := an.Entries()
 	if err != nil {
 		return fmt.Errorf("look at what is kept for the target: %w", err)
 	}
 	for _, e := range entries {
 		if strings.HasSuffix(e.Name(), goneSuffix) || strings.HasSuffix(e.Name(), annex.NewSuffix) {
-			if err := an.Remove(e.Name()); err != nil {
+			if err := an.Remove(ctx, e.Name()); err != nil {
 				return err
 			}
 		}

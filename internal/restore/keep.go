@@ -1,6 +1,7 @@
 package restore
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -18,7 +19,7 @@ import (
 // bring puts the files of the target that stay into the new folder. They lie in
 // both folders then, as one file with two names: it costs no room, and who writes to
 // one goes on with it. Where the file system knows no second names they are copied.
-func (r *run) bring() error {
+func (r *run) bring(ctx context.Context) error {
 	if r.plan.Create || r.plan.sel.whole() && r.plan.Stay.Count == 0 {
 		return nil
 	}
@@ -28,11 +29,15 @@ func (r *run) bring() error {
 		return fmt.Errorf("keep files of the target: %w", err)
 	}
 	defer target.Close()
-	return fs.WalkDir(target.FS(), ".", func(rel string, d fs.DirEntry, err error) error {
+	r.files.linked = map[string]bool{}
+	for _, l := range r.files.links {
+		r.files.linked[l.rel] = true
+	}
+	return target.Walk(ctx, func(rel string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return fmt.Errorf("keep %s: %w", rel, err)
 		}
-		if rel == "." || r.plan.givesWay(rel) {
+		if r.plan.givesWay(rel) {
 			return nil
 		}
 		if d.IsDir() { // an empty one may be needed too
@@ -71,12 +76,10 @@ func (s *fileStage) bring(from *fsys.Handle, rel string) error {
 		}
 	}
 	s.mu.Lock()
-	s.links = slices.DeleteFunc(s.links, func(l link) bool {
-		if l.rel == rel {
-			s.count--
-		}
-		return l.rel == rel
-	})
+	if s.linked[rel] {
+		s.links = slices.DeleteFunc(s.links, func(l link) bool { return l.rel == rel })
+		s.count--
+	}
 	s.mu.Unlock()
 	if err := fsys.Link(from, path, s.dir, path); err == nil {
 		return nil

@@ -1,6 +1,7 @@
 package restore
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,7 +14,7 @@ import (
 )
 
 // folder checks the target folder and its parent.
-func (p *Plan) folder(target string) (err error) {
+func (p *Plan) folder(ctx context.Context, target string) (err error) {
 	if p.Target, err = fsys.Resolve(target); err != nil {
 		return fmt.Errorf("the target %w", err)
 	}
@@ -41,12 +42,17 @@ func (p *Plan) folder(target string) (err error) {
 		return fmt.Errorf("the target %s is a mounted file system, which cannot be exchanged in one step for what is staged beside it; name a folder in it", p.Target)
 	}
 	p.keepDatabase()
-	return p.countFiles(st)
+	return p.countFiles(ctx, st)
 }
 
 // countFiles counts what gives way in the target folder, and what stays.
-func (p *Plan) countFiles(root fs.FileInfo) error {
-	return filepath.WalkDir(p.Target, func(path string, d fs.DirEntry, err error) error {
+func (p *Plan) countFiles(ctx context.Context, root fs.FileInfo) error {
+	target, err := fsys.OpenHandle(p.Target)
+	if err != nil {
+		return nil // as with what cannot be seen in it
+	}
+	defer target.Close()
+	return target.Walk(ctx, func(rel string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // it counts what can be seen
 		}
@@ -56,11 +62,10 @@ func (p *Plan) countFiles(root fs.FileInfo) error {
 		}
 		if d.IsDir() {
 			if fsys.Device(info) != fsys.Device(root) {
-				return fmt.Errorf("%s, in the target, is a mounted file system, which would go away with the old folder; unmount it, or restore beside it", path)
+				return fmt.Errorf("%s, in the target, is a mounted file system, which would go away with the old folder; unmount it, or restore beside it", filepath.Join(p.Target, rel))
 			}
 			return nil
 		}
-		rel := relativeTo(p.Target, path)
 		if p.givesWay(rel) {
 			p.Lose.Count++
 			p.Lose.Bytes += info.Size()
@@ -70,15 +75,6 @@ func (p *Plan) countFiles(root fs.FileInfo) error {
 		}
 		return nil
 	})
-}
-
-// relativeTo gives a path in a folder, with slashes.
-func relativeTo(root, path string) string {
-	rel, err := filepath.Rel(root, path)
-	if err != nil {
-		return path
-	}
-	return filepath.ToSlash(rel)
 }
 
 // inside reports whether path lies in dir, but is not dir itself.

@@ -75,7 +75,7 @@ func settlePoint(ctx context.Context, an *annex.Annex, j *journal, ex database.E
 	_, err := an.Lstat(held)
 	p.Folder = err == nil
 	if !p.Folder && p.State.IsEmpty() && j.What == "restore" {
-		return an.Remove(p.ID)
+		return an.Remove(ctx, p.ID)
 	}
 	if err := an.Write(filepath.Join(p.ID, pointName), p); err != nil {
 		return err

@@ -177,7 +177,7 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		settings: map[string]settingsFile{}, partial: map[*archive.Entry]*partial{}}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, r.giveUp(err))
+			err = errors.Join(err, r.giveUp(ctx, err))
 		}
 		if r.annex != nil {
 			err = errors.Join(err, r.annex.Release())
@@ -349,7 +349,7 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 		return err
 	}
 	r.plan, r.res.Plan = p, p
-	if err := p.folder(r.opts.Target); err != nil {
+	if err := p.folder(ctx, r.opts.Target); err != nil {
 		return err
 	}
 	if err := r.lock(ctx); err != nil {
@@ -397,7 +397,7 @@ func (r *run) lock(ctx context.Context) (err error) {
 		return err
 	}
 	if r.opts.Resume {
-		if err := r.resumable(); err != nil || r.before != nil {
+		if err := r.resumable(ctx); err != nil || r.before != nil {
 			return err
 		}
 	}
@@ -412,7 +412,7 @@ func (r *run) recover(ctx context.Context) (err error) {
 	}
 	p.Notes = append(p.Notes, r.res.Recovery.String())
 	p.Lose, p.Stay, p.Create = site.Amount{}, site.Amount{}, false
-	return p.folder(r.opts.Target) // it may be another one now
+	return p.folder(ctx, r.opts.Target) // it may be another one now
 }
 
 // order is by what a restore is known again: what was to be put where, and how.
@@ -453,7 +453,7 @@ func (r *run) openStages(ctx context.Context, order string) (err error) {
 func (r *run) stages(ctx context.Context) (err error) {
 	p := r.plan
 	if p.sel.folder() {
-		if r.files, err = newFileStage(r.annex, r.j.Point, p, r.opts.LinksOut, r.resumed); err != nil {
+		if r.files, err = newFileStage(ctx, r.annex, r.j.Point, p, r.opts.LinksOut, r.resumed); err != nil {
 			return err
 		}
 	}

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path"
+	"path/filepath"
 	"time"
 
 	"hovix/internal/archive"
@@ -22,13 +22,18 @@ func (e *StagedError) Unwrap() error { return e.error }
 
 // resumable looks for an interrupted restore that may be gone on with: one that was
 // still staging.
-func (r *run) resumable() error {
+func (r *run) resumable(ctx context.Context) error {
 	j, err := readJournal(r.annex)
 	if err != nil || j == nil || j.What != "restore" || j.Step != staging || j.Sealing {
 		return err
 	}
 	r.before = j
-	_ = fs.WalkDir(r.annex.FS(), path.Join(j.Point, filesName), func(_ string, d fs.DirEntry, err error) error {
+	staged, err := r.annex.Sub(filepath.Join(j.Point, filesName))
+	if err != nil {
+		return nil // it had not come to that
+	}
+	defer staged.Close()
+	return staged.Walk(ctx, func(_ string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return nil
 		}
@@ -37,7 +42,6 @@ func (r *run) resumable() error {
 		}
 		return nil
 	})
-	return nil
 }
 
 // takeUp goes on with the interrupted run if it was of the same archive at the same
@@ -91,7 +95,7 @@ func worthLeaving(err error) bool {
 // giveUp leaves what was staged for another run to go on with, if that was asked for
 // and makes sense, or removes it. What cannot be removed now is removed by the next
 // run, as the journal tells it to.
-func (r *run) giveUp(why error) error {
+func (r *run) giveUp(ctx context.Context, why error) error {
 	if r.files != nil {
 		r.files.close()
 	}
@@ -104,23 +108,36 @@ func (r *run) giveUp(why error) error {
 		}
 		return &StagedError{errors.New("what was staged is left")}
 	}
-	return r.discard()
+	return r.discard(ctx)
 }
 
+// UnremovedError says that what a failed restore had staged is not removed in full, and
+// why. The next run at the target does that.
+type UnremovedError struct{ error }
+
+// Unwrap gives the reason.
+func (e *UnremovedError) Unwrap() error { return e.error }
+
+// tidyTime is how long a run that was interrupted goes on removing what it had staged.
+const tidyTime = 600 * time.Millisecond
+
 // discard removes what was staged.
-func (r *run) discard() error {
+func (r *run) discard(ctx context.Context) error {
+	if ctx.Err() != nil {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(context.WithoutCancel(ctx), tidyTime)
+		defer cancel()
+	}
 	var err error
 	if r.db != nil {
-		err = r.db.Discard(context.Background())
+		err = r.db.Discard(ctx)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
 	j := *r.j
 	if r.db != nil && err == nil && !r.sealed {
 		j.Database = "" // it is done already
 	}
 	if e := takeBack(ctx, r.annex, &j, r.login); e != nil {
-		return fmt.Errorf("what was staged could not be removed in full; the next run at this target removes it: %w", errors.Join(err, e))
+		return &UnremovedError{fmt.Errorf("what was staged could not be removed in full; the next run at this target removes it: %w", errors.Join(err, e))}
 	}
 	return nil
 }

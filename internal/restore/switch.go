@@ -117,7 +117,7 @@ func advance(ctx context.Context, an *annex.Annex, j *journal, l database.Locati
 		return nil, err
 	}
 	fault.Point("point")
-	return warnings, an.Remove(journalName)
+	return warnings, an.Remove(ctx, journalName)
 }
 
 // exchangeBoth exchanges the tables, then the folders. The tables are first, for

@@ -185,7 +185,7 @@ func (u *UndoPlan) carryOut(ctx context.Context, an *annex.Annex, l database.Loc
 	warnings, err := carryOut(ctx, an, j, l, opts.Guard)
 	var not *notSwitchedError
 	if errors.As(err, &not) {
-		return nil, errors.Join(not.error, an.Remove(journalName))
+		return nil, errors.Join(not.error, an.Remove(ctx, journalName))
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the exchange began, but could not be finished: %w; the next run of hovix at this target finishes it", err)
@@ -274,7 +274,7 @@ func (p *Point) discard(ctx context.Context, an *annex.Annex, known []database.L
 	if err := an.Rename(p.ID, p.ID+goneSuffix); err != nil {
 		return fmt.Errorf("remove the undo point: %w", err)
 	}
-	return an.Remove(p.ID + goneSuffix)
+	return an.Remove(ctx, p.ID+goneSuffix)
 }
 
 // trim removes what a new restore makes useless: states that were undone before

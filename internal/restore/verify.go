@@ -60,7 +60,7 @@ func (r *run) verify(ctx context.Context) error {
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
 		defer close(v.files)
-		return fs.WalkDir(r.files.dir.FS(), ".", func(rel string, d fs.DirEntry, err error) error {
+		return r.files.dir.Walk(ctx, func(rel string, d fs.DirEntry, err error) error {
 			if err != nil || !d.Type().IsRegular() {
 				return err
 			}

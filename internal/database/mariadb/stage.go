@@ -453,12 +453,11 @@ func (s *stage) Leave() error {
 	return errors.Join(s.rows.Close(), s.db.Close())
 }
 
-func (s *stage) Discard(context.Context) error {
+func (s *stage) Discard(ctx context.Context) error {
 	if s.done {
 		return nil
 	}
-	// What was cancelled must still be cleaned up.
-	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
 	defer cancel()
 	err := s.exec(ctx, "remove what was staged", "DROP TABLE IF EXISTS "+s.progress())
 	for _, name := range s.order {

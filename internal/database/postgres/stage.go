@@ -80,7 +80,7 @@ func NewStage(ctx context.Context, l database.Location, opts database.StageOptio
 		return nil, errors.Join(err, s.Leave())
 	}
 	if err != nil {
-		return nil, errors.Join(err, s.Discard(ctx))
+		return nil, errors.Join(err, s.Discard(context.WithoutCancel(ctx)))
 	}
 	return s, nil
 }
@@ -507,13 +507,12 @@ func (s *stage) Seal(ctx context.Context) (*database.State, []string, error) {
 	return &database.State{Engine: database.Postgres, Schemas: s.schemas, Inherit: true}, nil, s.close()
 }
 
-func (s *stage) Discard(context.Context) error {
+func (s *stage) Discard(ctx context.Context) error {
 	if s.done {
 		return nil
 	}
 	s.done = true
-	// What was cancelled must still be cleaned up.
-	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
 	defer cancel()
 	var err error
 	for _, staged := range s.schemas {

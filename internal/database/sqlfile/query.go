@@ -10,6 +10,8 @@ import (
 	"strings"
 	"sync"
 
+	_ "modernc.org/sqlite" // the driver "sqlite"
+
 	"hovix/internal/database/sqltext"
 	"hovix/internal/database/sqltree"
 )
@@ -88,6 +90,15 @@ func (r *reader) ordinals(ctx context.Context, name, condition string) (list []i
 		list = append(list, n)
 	}
 	return list, rows.Err()
+}
+
+// scratchDB opens a database file that need not outlive the process.
+func scratchDB(path string) (*sql.DB, error) {
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(OFF)&_pragma=synchronous(OFF)&_pragma=foreign_keys(OFF)")
+	if err == nil {
+		db.SetMaxOpenConns(1)
+	}
+	return db, err
 }
 
 // reflect fills the mirror with what a query names.

@@ -2,13 +2,11 @@ package sqlfile
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
-
-	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqlite"
@@ -20,7 +18,10 @@ import (
 // the dump makes tables, rows, indexes, views and triggers, and reads that.
 func loadSQLite(ctx context.Context, in io.Reader, scratch string) (database.Reader, error) {
 	path := filepath.Join(scratch, "dump.sqlite")
-	db, err := scratchDB(path)
+	if err := os.WriteFile(path, nil, 0o600); err != nil {
+		return nil, err
+	}
+	db, err := sqlite.NewSession(ctx, path, "journal_mode=OFF", "synchronous=OFF", "foreign_keys=OFF")
 	if err != nil {
 		return nil, err
 	}
@@ -31,42 +32,32 @@ func loadSQLite(ctx context.Context, in io.Reader, scratch string) (database.Rea
 	return sqlite.Open(ctx, database.Location{Engine: database.SQLite, Path: path})
 }
 
-// scratchDB opens a database file that need not outlive the process.
-func scratchDB(path string) (*sql.DB, error) {
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(OFF)&_pragma=synchronous(OFF)&_pragma=foreign_keys(OFF)")
-	if err == nil {
-		db.SetMaxOpenConns(1)
-	}
-	return db, err
-}
-
-func fillSQLite(ctx context.Context, db *sql.DB, in io.Reader) error {
-	tx, err := db.BeginTx(ctx, nil)
-	if err != nil {
+// fillSQLite runs what a dump makes, in one transaction.
+func fillSQLite(ctx context.Context, db *sqlite.Session, in io.Reader) error {
+	if err := db.Run(ctx, "BEGIN"); err != nil {
 		return err
 	}
 	var code []string // triggers are made last, so that no row sets one off
 	for st, err := range sqltext.NewSplitter(in, sqltext.SQLite, 0).All() {
 		if err == nil {
-			err = takeSQLite(ctx, tx, st.Text, &code)
+			err = takeSQLite(ctx, db, st.Text, &code)
 		}
 		if err != nil {
-			return errors.Join(fmt.Errorf("at byte %d: %w", st.Offset, err), tx.Rollback())
+			return fmt.Errorf("at byte %d: %w", st.Offset, err)
 		}
 	}
-	for _, q := range code {
-		if _, err := tx.ExecContext(ctx, q); err != nil {
-			return errors.Join(err, tx.Rollback())
+	for _, q := range append(code, "COMMIT") {
+		if err := db.Run(ctx, q); err != nil {
+			return err
 		}
 	}
-	return tx.Commit()
+	return nil
 }
 
-func takeSQLite(ctx context.Context, tx *sql.Tx, text []byte, code *[]string) error {
+func takeSQLite(ctx context.Context, db *sqlite.Session, text []byte, code *[]string) error {
 	const clear = "DELETE FROM sqlite_sequence"
 	if string(text) == clear {
-		_, err := tx.ExecContext(ctx, clear)
-		return err
+		return db.Run(ctx, clear)
 	}
 	one, err := sqltree.Parse(text, sqltext.SQLite)
 	if err != nil {
@@ -98,6 +89,5 @@ func takeSQLite(ctx context.Context, tx *sql.Tx, text []byte, code *[]string) er
 	default:
 		q = one.SQL(nil)
 	}
-	_, err = tx.ExecContext(ctx, q)
-	return err
+	return db.Run(ctx, q)
 }

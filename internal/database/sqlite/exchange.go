@@ -2,7 +2,6 @@ package sqlite
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -144,16 +143,15 @@ func (x *exchanger) is(n uint64) bool { return x.dir.SerialOf(x.base) == n }
 // settle writes the log of a database into its file and keeps writers out until
 // release.
 func settle(ctx context.Context, path string) (release func() error, err error) {
-	db, err := sql.Open("sqlite", path)
+	db, err := NewSession(ctx, path)
 	if err != nil {
 		return nil, fmt.Errorf("open the database %s: %w", path, err)
 	}
-	db.SetMaxOpenConns(1)
 	// Where nobody else has it open the log is given up, so that closing the old
 	// file does not remove what by then is the log of the new one.
-	_, _ = db.ExecContext(ctx, "PRAGMA journal_mode=DELETE")
+	_ = db.Run(ctx, "PRAGMA journal_mode=DELETE")
 	for _, q := range []string{"PRAGMA busy_timeout=10000", "PRAGMA wal_checkpoint(TRUNCATE)", "BEGIN IMMEDIATE"} {
-		if _, err := db.ExecContext(ctx, q); err != nil {
+		if err := db.Run(ctx, q); err != nil {
 			if strings.Contains(err.Error(), "not a database") { // then there is nothing to settle
 				break
 			}
@@ -161,7 +159,7 @@ func settle(ctx context.Context, path string) (release func() error, err error) 
 		}
 	}
 	return func() error {
-		_, _ = db.Exec("ROLLBACK")
+		_ = db.Run(context.Background(), "ROLLBACK")
 		return db.Close()
 	}, nil
 }

@@ -1,12 +1,16 @@
 package sqlite
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"unsafe"
 
 	"modernc.org/libc"
 	lib "modernc.org/sqlite/lib"
+
+	"hovix/internal/database/sqltext"
 )
 
 // conn is a connection through SQLite's C interface. database/sql would build a
@@ -70,18 +74,33 @@ func (c *conn) close() {
 	c.tls.Close()
 }
 
+// prepare makes a statement of a text, which must hold one and nothing else.
 func (c *conn) prepare(sql string) (*stmt, error) {
-	text, err := libc.CString(sql)
+	s, end, err := c.first(sql)
 	if err != nil {
 		return nil, err
 	}
-	defer libc.Xfree(c.tls, text)
-	out := libc.Xcalloc(c.tls, 1, 8)
-	defer libc.Xfree(c.tls, out)
-	if rc := lib.Xsqlite3_prepare_v2(c.tls, c.db, text, -1, out, 0); rc != lib.SQLITE_OK {
-		return nil, fmt.Errorf("%w in %.80q", c.failure(rc), sql)
+	if strings.Trim(sql[end:], " \t\r\n;") != "" || s.p == 0 {
+		s.close()
+		return nil, fmt.Errorf("%w: not one statement: %.80q", sqltext.ErrRefused, sql)
 	}
-	return &stmt{c, *(*uintptr)(ptr(out))}, nil
+	return s, nil
+}
+
+// first prepares the first statement of a text, and tells where it ends. Its p is 0
+// where the text holds none.
+func (c *conn) first(sql string) (s *stmt, end int, err error) {
+	text, err := libc.CString(sql)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer libc.Xfree(c.tls, text)
+	out := libc.Xcalloc(c.tls, 2, 8)
+	defer libc.Xfree(c.tls, out)
+	if rc := lib.Xsqlite3_prepare_v2(c.tls, c.db, text, int32(len(sql)+1), out, out+8); rc != lib.SQLITE_OK {
+		return nil, 0, fmt.Errorf("%w in %.80q", c.failure(rc), sql)
+	}
+	return &stmt{c, *(*uintptr)(ptr(out))}, int(*(*uintptr)(ptr(out + 8)) - text), nil
 }
 
 // exec runs a statement that gives no rows.
@@ -97,6 +116,55 @@ func (c *conn) exec(sql string) error {
 		}
 	}
 }
+
+// interruptible runs f, which uses the connection, and ends it once ctx is done.
+func (c *conn) interruptible(ctx context.Context, f func() error) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	over := make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		lib.Xsqlite3_interrupt(c.tls, c.db)
+		close(over)
+	})
+	err := f()
+	if !stop() {
+		<-over // it must not meet the next statement
+		if err != nil {
+			return context.Cause(ctx)
+		}
+	}
+	return err
+}
+
+// strings runs a query and gives its rows, each value as text.
+func (c *conn) strings(query string, args ...any) ([][]string, error) {
+	s, err := c.prepare(query)
+	if err != nil {
+		return nil, err
+	}
+	defer s.close()
+	for i, a := range args {
+		if err := s.bind(i+1, fmt.Sprint(a)); err != nil {
+			return nil, err
+		}
+	}
+	var rows [][]string
+	for {
+		more, err := s.step()
+		if err != nil || !more {
+			return rows, err
+		}
+		row := make([]string, s.columns())
+		for i := range row {
+			row[i] = s.string(i)
+		}
+		rows = append(rows, row)
+	}
+}
+
+// changes counts the rows that were inserted, changed and deleted so far.
+func (c *conn) changes() int64 { return lib.Xsqlite3_total_changes64(c.tls, c.db) }
 
 // bind sets the i-th parameter, from 1, to a text.
 func (s *stmt) bind(i int, text string) error {

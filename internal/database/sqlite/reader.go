@@ -78,28 +78,7 @@ func (r *reader) Close() error {
 }
 
 func (r *reader) Strings(_ context.Context, query string, args ...any) ([][]string, error) {
-	s, err := r.c.prepare(query)
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	for i, a := range args {
-		if err := s.bind(i+1, fmt.Sprint(a)); err != nil {
-			return nil, err
-		}
-	}
-	var rows [][]string
-	for {
-		more, err := s.step()
-		if err != nil || !more {
-			return rows, err
-		}
-		row := make([]string, s.columns())
-		for i := range row {
-			row[i] = s.string(i)
-		}
-		rows = append(rows, row)
-	}
+	return r.c.strings(query, args...)
 }
 
 // ordinary selects the tables that hold rows of their own: not SQLite's own,

@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	_ "modernc.org/sqlite" // the driver "sqlite"
+
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
 	"hovix/internal/database/sqltree"

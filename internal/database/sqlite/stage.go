@@ -2,15 +2,13 @@ package sqlite
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
-
-	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
@@ -22,8 +20,8 @@ import (
 type stage struct {
 	path     string // the new file
 	inFolder bool   // it lies where it belongs
-	db       *sql.DB
-	mu       sync.Mutex      // one writer at a time
+	db       *Session
+	mu       sync.Mutex      // of names
 	names    map[string]bool // tables and views that are staged, in small letters
 	objects  []*sqltree.Statement
 	code     bool // stored code was agreed to
@@ -45,16 +43,10 @@ func NewStage(ctx context.Context, path string, inFolder bool, opts database.Sta
 	}
 	s := &stage{path: path, inFolder: inFolder, names: map[string]bool{}, code: opts.StoredCode}
 	var err error
-	if s.db, err = sql.Open("sqlite", path); err != nil {
-		return nil, fmt.Errorf("stage the database: %w", err)
-	}
-	s.db.SetMaxOpenConns(1)
 	// Until the switch nobody reads this file. It is synced to disk in the end; a run
 	// that goes on with it looks through it first.
-	for _, q := range []string{"PRAGMA journal_mode=TRUNCATE", "PRAGMA synchronous=OFF", "PRAGMA foreign_keys=OFF", "PRAGMA cache_size=-32000"} {
-		if err := s.exec(ctx, q); err != nil {
-			return nil, errors.Join(err, s.Discard(ctx))
-		}
+	if s.db, err = NewSession(ctx, path, "journal_mode=TRUNCATE", "synchronous=OFF", "foreign_keys=OFF", "cache_size=-32000"); err != nil {
+		return nil, errors.Join(fmt.Errorf("stage the database in %s: %w", path, err), s.Discard(ctx))
 	}
 	if resume {
 		if err := s.remember(ctx); err != nil {
@@ -91,25 +83,23 @@ func begin(path string, resume bool) error {
 
 // remember proves that the file is sound, and reads what is done.
 func (s *stage) remember(ctx context.Context) error {
-	var sound string
-	if err := s.db.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&sound); err != nil || sound != "ok" {
-		return errors.Join(errors.New(sound), err)
-	}
-	rows, err := s.db.QueryContext(ctx, "SELECT tab, n, stored FROM "+progress)
+	sound, err := s.db.Strings(ctx, "PRAGMA quick_check(1)")
 	if err != nil {
 		return err
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var table string
-		var n int
-		var stored int64
-		if err := rows.Scan(&table, &n, &stored); err != nil {
-			return err
-		}
-		s.filled.Add(table, n, stored)
+	if sound[0][0] != "ok" {
+		return errors.New(sound[0][0])
 	}
-	return rows.Err()
+	rows, err := s.db.Strings(ctx, "SELECT tab, n, stored FROM "+progress)
+	for _, row := range rows {
+		n, e := strconv.Atoi(row[1])
+		stored, e2 := strconv.ParseInt(row[2], 10, 64)
+		if err = errors.Join(err, e, e2); err != nil {
+			break
+		}
+		s.filled.Add(row[0], n, stored)
+	}
+	return err
 }
 
 // once runs statements and keeps that they are done, in one transaction, unless a
@@ -118,27 +108,10 @@ func (s *stage) once(ctx context.Context, table string, n int, stmts ...string) 
 	if stored, done := s.filled.Rows(table, n); done {
 		return stored, nil
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return 0, fmt.Errorf("stage the database in %s: %w", s.path, err)
-	}
-	for _, q := range stmts {
-		res, err := tx.ExecContext(ctx, q)
-		if err != nil {
-			_ = tx.Rollback()
-			return 0, fmt.Errorf("stage the database in %s: %w (in %.60q)", s.path, err, q)
-		}
-		rows, _ := res.RowsAffected()
-		stored += rows
-	}
-	_, err = tx.ExecContext(ctx, "INSERT INTO "+progress+" VALUES (?, ?, ?)", table, n, stored)
-	if err == nil {
-		err = tx.Commit()
-	} else {
-		_ = tx.Rollback()
-	}
+	stored, err = s.db.Together(ctx, stmts, func(rows int64) string {
+		name := sqltext.AppendSQLiteText(nil, []byte(table))
+		return fmt.Sprintf("INSERT INTO %s VALUES (%s, %d, %d)", progress, name, n, rows)
+	})
 	if err != nil {
 		return 0, fmt.Errorf("stage the database in %s: %w", s.path, err)
 	}
@@ -146,10 +119,8 @@ func (s *stage) once(ctx context.Context, table string, n int, stmts ...string) 
 }
 
 func (s *stage) exec(ctx context.Context, q string) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if _, err := s.db.ExecContext(ctx, q); err != nil {
-		return fmt.Errorf("stage the database in %s: %w (in %.60q)", s.path, err, q)
+	if err := s.db.Run(ctx, q); err != nil {
+		return fmt.Errorf("stage the database in %s: %w", s.path, err)
 	}
 	return nil
 }
@@ -311,14 +282,14 @@ func (s *stage) Discard(context.Context) error {
 		return nil
 	}
 	s.done = true
-	err := s.db.Close()
+	var err error
+	if s.db != nil {
+		err = s.db.Close()
+	}
 	for _, suffix := range []string{"", "-journal", "-wal", "-shm"} {
 		if e := os.Remove(s.path + suffix); e != nil && !os.IsNotExist(e) {
 			err = errors.Join(err, e)
 		}
-	}
-	if err != nil && strings.Contains(err.Error(), "closed") {
-		return nil
 	}
 	return err
 }

@@ -25,6 +25,9 @@ import (
 // thousands of columns.
 const maxText = 32 << 20
 
+// maxTokens bounds a definition in words and signs, of which each takes room.
+const maxTokens = 500_000
+
 // maxDepth bounds how deep parentheses and subqueries may nest.
 const maxDepth = 200
 

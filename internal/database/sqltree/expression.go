@@ -367,8 +367,11 @@ func (p *parser) unit() bool {
 
 // operator takes over a sign, or several that belong together.
 func (p *parser) operator() {
-	run := ""
-	for n := 0; ; n++ {
+	longest, run := 3, ""
+	if p.d == sqltext.Postgres {
+		longest = 64 // NAMEDATALEN, by which the names of operators are shorter
+	}
+	for n := 0; n < longest; n++ {
 		t := p.peek(n)
 		if t.Kind != sqltext.Punct || strings.IndexByte(operatorBytes+":", t.Text[0]) < 0 || n > 0 && p.peek(n-1).At+1 != t.At {
 			break

@@ -64,6 +64,9 @@ func (p *parser) scan(text []byte, inside bool) (err error) {
 		if end = -1; t.Kind == sqltext.Number {
 			end = t.At + len(t.Text)
 		}
+		if len(p.toks) == maxTokens {
+			refuse("a definition of more than %d words and signs", maxTokens)
+		}
 		p.toks = append(p.toks, t)
 	}
 }
@@ -174,7 +177,7 @@ func (p *parser) name() string {
 	switch t.Kind {
 	case sqltext.Name:
 		b, err := sqltext.Unquote(nil, t, p.d)
-		if err != nil || len(b) == 0 {
+		if err != nil {
 			refuse("the name %.60q cannot be read", t.Text)
 		}
 		p.i++
@@ -202,7 +205,7 @@ func (p *parser) name() string {
 }
 
 func (p *parser) checkName(s string) string {
-	if strings.IndexByte(s, 0) >= 0 || len(s) > 1000 {
+	if s == "" || strings.IndexByte(s, 0) >= 0 || len(s) > 1000 {
 		refuse("the name %.60q", s)
 	}
 	return s

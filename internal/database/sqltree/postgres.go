@@ -72,7 +72,7 @@ func (p *parser) columnRest(it *Item) {
 
 // wrapped takes over an expression in parentheses of its own.
 func (p *parser) wrapped(end ...string) {
-	if p.is("(") && !p.groupIsQuery() { // it has them already
+	if p.is("(") && (!p.groupIsQuery() || p.is("(", "(")) { // it has them already
 		after := p.peek(p.closing(p.i) - p.i + 1)
 		if after.Kind == sqltext.End || after.Kind == sqltext.Punct && strings.IndexByte(",)", after.Text[0]) >= 0 || slices.ContainsFunc(end, after.Is) {
 			p.group()

@@ -176,6 +176,14 @@ func TestBounds(t *testing.T) {
 			assert.Error(t, err2, name)
 		}
 	}
+	for _, d := range []sqltext.Dialect{maria, pg, lite} {
+		// What takes the square of its length is not done with this within the time of a test.
+		s, err := Parse([]byte("CREATE VIEW v AS SELECT 1 "+strings.Repeat("<", maxTokens-100)), d)
+		require.NoError(t, err)
+		assert.Equal(t, maxTokens-100, strings.Count(s.SQL(nil), "<"))
+		_, err = Parse([]byte("CREATE VIEW v AS SELECT 1 "+strings.Repeat("<", maxTokens)), d)
+		assert.ErrorContains(t, err, "words and signs")
+	}
 	var wide strings.Builder
 	for i := range 100_000 {
 		fmt.Fprintf(&wide, "c%d int, ", i)

@@ -1,7 +1,9 @@
 package sqltree
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"strings"
 
 	"hovix/internal/database/sqltext"
@@ -121,7 +123,18 @@ func Parse(stmt []byte, d sqltext.Dialect) (s *Statement, err error) {
 		p.end()
 	}
 	s.parts = p.out
+	if s.IsCode() && s.body == "" && !isOne(s.SQL(nil), d) { // semicolons may stand in it
+		refuse("more than one statement")
+	}
 	return s, nil
+}
+
+// isOne reports whether a text is one statement.
+func isOne(text string, d sqltext.Dialect) bool {
+	split := sqltext.SplitBytes([]byte(text+";"), d)
+	_, err := split.Next()
+	_, end := split.Next()
+	return err == nil && errors.Is(end, io.EOF)
 }
 
 // headShape tells tables and rows by their first words, before a statement that may be
