@@ -2,11 +2,13 @@ package main_test
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -15,6 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hovix/internal/archive"
+	"hovix/internal/database"
 	"hovix/internal/testenv"
 )
 
@@ -160,4 +164,150 @@ func TestPipesEnd(t *testing.T) {
 			assert.Error(t, err)
 		})
 	}
+}
+
+// many writes an archive of a plain site with n empty files in one folder, or with n
+// links to to, and gives its path.
+func many(t *testing.T, n int, to string) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "many.tar.zst")
+	f, err := os.Create(file)
+	require.NoError(t, err)
+	w, err := archive.NewWriter(t.Context(), f, archive.Options{})
+	require.NoError(t, err)
+	add := func(name, link, content string) {
+		e := archive.Entry{Name: name, Type: archive.TypeFile, Mode: 0o644, ModTime: time.Unix(1e9, 0)}
+		if link != "" {
+			e.Type, e.Link = archive.TypeSymlink, link
+		}
+		require.NoError(t, w.AddBytes(e, []byte(content)))
+	}
+	files := fmt.Sprintf(`"files":{"count":%d,"bytes":0}`, n)
+	add("hovix/manifest.json", "", `{"format":1,"made":"2026-01-02T03:04:05Z","by":"hovix","kind":"plain","name":"many","address":"http://a.example","root":"/srv/many","parts":["uploads","code","settings"],`+files+`}`)
+	for i := range n {
+		add(fmt.Sprintf("files/many/%08d", i), to, "")
+	}
+	add("hovix/summary.json", "", `{"rows":0,`+files+`}`)
+	_, err = w.Close()
+	require.NoError(t, errors.Join(err, f.Close()))
+	return file
+}
+
+// TestManyEntries: an archive of very many entries takes no more room than others, and
+// links beyond number are refused (HOVIX_ENTRIES: how many files).
+func TestManyEntries(t *testing.T) {
+	n := 20_000
+	if s := os.Getenv("HOVIX_ENTRIES"); s != "" {
+		var err error
+		n, err = strconv.Atoi(s)
+		require.NoError(t, err)
+	}
+	file, target := many(t, n, ""), filepath.Join(t.TempDir(), "new")
+	for _, args := range [][]string{{"inspect", file}, {"inspect", file, "--list"}, {"inspect", file, "--check"}, {"restore", file, target, "--plan"}, {"restore", file, target, "--yes"}} {
+		out, err := bounded(t, memoryLimit, args...)
+		require.NoError(t, err, "%.3000s", out)
+	}
+	entries, err := os.ReadDir(filepath.Join(target, "many"))
+	require.NoError(t, err)
+	assert.Len(t, entries, n)
+
+	target = filepath.Join(t.TempDir(), "new")
+	out, err := bounded(t, memoryLimit, "restore", many(t, 70_000, strings.Repeat("x", 1000)), target, "--yes")
+	require.Error(t, err)
+	assert.Contains(t, out, "more folders and links than can be restored")
+	assert.NoDirExists(t, target)
+}
+
+// TestSignalEndsAtOnce: a signal ends a run that has much to read, or much to remove, and
+// the next run puts in order what is left.
+func TestSignalEndsAtOnce(t *testing.T) {
+	file, parent := many(t, 20_000, ""), t.TempDir()
+	target, staged := filepath.Join(parent, "new"), filepath.Join(parent, ".new.hovix")
+	end := func(begun func(pid int) bool, args ...string) string {
+		cmd := exec.Command(testenv.Binary(t), args...)
+		var out bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &out, &out
+		require.NoError(t, cmd.Start())
+		done := make(chan error, 1)
+		go func() { done <- cmd.Wait() }()
+		require.Eventually(t, func() bool { return begun(cmd.Process.Pid) || len(done) > 0 }, 3*time.Minute, time.Millisecond)
+		require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+		select {
+		case err := <-done:
+			require.Error(t, err, "%s", out.String())
+		case <-time.After(10 * time.Second):
+			_ = cmd.Process.Kill()
+			t.Fatalf("%v does not end", args)
+		}
+		assert.Contains(t, out.String(), "interrupted; nothing was changed")
+		return out.String()
+	}
+	reads := func(pid int) bool { // it has opened the archive
+		open, _ := filepath.Glob(fmt.Sprintf("/proc/%d/fd/*", pid))
+		return slices.ContainsFunc(open, func(fd string) bool {
+			to, _ := os.Readlink(fd)
+			return to == file
+		})
+	}
+	end(reads, "inspect", file, "--check")
+	out := end(func(int) bool {
+		files, err := filepath.Glob(filepath.Join(staged, "*/files/many/00005000"))
+		return err == nil && len(files) > 0
+	}, "restore", file, target, "--yes")
+	if strings.Contains(out, "not removed in full") {
+		assert.DirExists(t, staged)
+		end(reads, "restore", file, target, "--yes")
+	} else {
+		assert.Empty(t, names(t, parent))
+	}
+	ok(t, testenv.Hovix(t, "restore", file, target, "--yes"))
+	assert.Equal(t, []string{"new"}, names(t, parent))
+}
+
+// TestRowsTooLarge: a cell of 400 or 600 MB is refused where it is read, by a limit that is stated
+// with what to do, and costs no more than twice its size.
+func TestRowsTooLarge(t *testing.T) {
+	for engine, c := range map[string]struct {
+		cell int64
+		sql  string
+	}{
+		"SQLite":     {400_000_000, "CREATE TABLE files (a INTEGER PRIMARY KEY, b); INSERT INTO files VALUES (1, zeroblob(400000000))"},
+		"PostgreSQL": {600_000_000, "CREATE TABLE files (a int PRIMARY KEY, b text); INSERT INTO files VALUES (1, repeat('http://a.example/ab ', 30000000))"},
+	} {
+		t.Run(engine, func(t *testing.T) {
+			l := database.Location{Engine: database.SQLite, Path: filepath.Join(t.TempDir(), "a.sqlite")}
+			if engine == "PostgreSQL" {
+				l = testenv.Postgres(t)
+			}
+			dir := filepath.Join(t.TempDir(), "site")
+			testenv.Client(t, l, []byte(c.sql))
+			siteFile(t, dir, `address = "http://a.example"`, fmt.Sprintf("database = %q", l.String()), fmt.Sprintf("database-password = %q", l.Password))
+			archive := filepath.Join(t.TempDir(), "a.tar.zst")
+			for _, args := range [][]string{
+				{"pack", dir, "-o", archive, "--yes"},
+				{"rewrite", dir, "--map", "http://a.example=http://b.example", "--yes"},
+			} {
+				out, err := bounded(t, 2*c.cell+memoryLimit, args...)
+				require.Error(t, err, "%s", out)
+				assert.Contains(t, out, "a row of it holds more than 268 MB")
+				assert.Regexp(t, "--(without table:|except )files", out)
+			}
+			ok(t, testenv.Hovix(t, "pack", dir, "-o", archive, "--without", "table:files"))
+			ok(t, testenv.Hovix(t, "rewrite", dir, "--map", "http://a.example=http://b.example", "--except", "files", "--yes"))
+		})
+	}
+	dump := filepath.Join(t.TempDir(), "dump.sql")
+	f, err := os.Create(dump)
+	require.NoError(t, err)
+	_, err = f.WriteString("INSERT INTO `files` VALUES (1, '")
+	require.NoError(t, err)
+	for range 600 {
+		_, err = f.Write(bytes.Repeat([]byte("x"), 1<<20))
+		require.NoError(t, err)
+	}
+	_, err = f.WriteString("');\n")
+	require.NoError(t, errors.Join(err, f.Close()))
+	out, err := bounded(t, 2*600<<20+memoryLimit, "rewrite", dump, "--map", "http://a.example=http://b.example", "-o", dump+".new")
+	require.Error(t, err, "%s", out)
+	assert.Contains(t, out, "a literal of more than 536 MB")
 }

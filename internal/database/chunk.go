@@ -1,6 +1,24 @@
 package database
 
-import "bytes"
+import (
+	"bytes"
+	"fmt"
+)
+
+// MaxRow bounds what the values of a row may hold together, in bytes. More is not carried:
+// a row is in memory as a whole, more than once.
+const MaxRow = 256 << 20
+
+// ErrRowTooLarge says that a row holds more than MaxRow.
+var ErrRowTooLarge = fmt.Errorf("a row of it holds more than %d MB, which is the most that can be carried", MaxRow/1_000_000)
+
+// CheckRow gives ErrRowTooLarge for a row whose values hold more than MaxRow bytes.
+func CheckRow(bytes int) error {
+	if bytes > MaxRow {
+		return ErrRowTooLarge
+	}
+	return nil
+}
 
 // ChunkWriter makes chunks of rows: INSERT statements of about one size,
 // collected in chunks of about another. It reuses its memory.
@@ -86,6 +104,10 @@ func NewCopyWriter(head string, size int, yield func(Chunk) error) *CopyWriter {
 
 // Write takes whole rows, each with its line break, as servers send them.
 func (w *CopyWriter) Write(b []byte) (int, error) {
+	if len(w.buf)+len(b) > 2*MaxRow {
+		w.err = ErrRowTooLarge
+		return 0, w.err
+	}
 	if len(w.buf) == 0 {
 		w.buf = append(w.buf, w.head...)
 	}

@@ -93,17 +93,17 @@ type Options struct {
 	Progress func(n int64) // told of every n bytes read
 }
 
-// maxLiteral bounds a literal or a line of COPY: no server takes longer ones.
-const maxLiteral = 1<<30 + 1<<20
+// maxLiteral bounds a literal or a line of COPY, which is in memory as a whole.
+const maxLiteral = 512 << 20
 
 const (
 	blockSize = 512 << 10
 	behind    = 16 // bytes before the next one that are kept, for what a literal's prefix is
 )
 
-// ErrTooLong says that a literal is longer than any server takes: most likely
-// a quote is missing.
-var ErrTooLong = errors.New("a literal that does not end")
+// ErrTooLong says that a literal is longer than can be carried: most likely a quote is
+// missing.
+var ErrTooLong = fmt.Errorf("a literal of more than %d MB, or one that does not end", maxLiteral/1_000_000)
 
 // Rewrite copies a dump from r to w and shows its values to vals.
 func Rewrite(ctx context.Context, w io.Writer, r io.Reader, vals Values, opts Options) error {
@@ -171,7 +171,11 @@ func (s *scanner) fill() (bool, error) {
 		return false, fmt.Errorf("%w, from byte %d", ErrTooLong, s.offset)
 	}
 	if cap(s.buf)-len(s.buf) < blockSize {
-		s.buf = append(make([]byte, 0, 2*cap(s.buf)), s.buf...)
+		room := 2 * cap(s.buf)
+		if room > maxLiteral/4 { // grown once for all: what is not used costs no memory
+			room = maxLiteral + 2*blockSize
+		}
+		s.buf = append(make([]byte, 0, room), s.buf...)
 	}
 	for {
 		n, err := s.r.Read(s.buf[len(s.buf) : len(s.buf)+blockSize])

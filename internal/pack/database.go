@@ -156,6 +156,9 @@ func (p *packer) table(ctx context.Context, r database.Reader, j job) error {
 		p.rep.Add(int64(len(c.SQL)))
 		return p.bytes(fmt.Sprintf("%s%s.1-rows-%07d.sql", manifest.DatabaseDir, j.base, n), c.SQL)
 	})
+	if errors.Is(err, database.ErrRowTooLarge) {
+		return fmt.Errorf("%w; leave its rows out with --without table:%s", err, j.Name)
+	}
 	if err != nil {
 		return err
 	}

@@ -346,8 +346,17 @@ func (p *packer) problem(what, why string) {
 // files packs uploads and code.
 func (p *packer) files(ctx context.Context) error {
 	p.rep.Phase("Packing files", p.res.Manifest.Files.Bytes)
+	var names archive.Names
 	return p.s.Walk(ctx, func(f site.File) error {
-		if f.Part == site.Settings || !p.wants(f.Part) || p.packed(f) {
+		if f.Part == site.Settings || !p.wants(f.Part) {
+			return nil
+		}
+		if !f.Info.Mode().IsRegular() {
+			if err := names.Add(f.Rel, ""); err != nil {
+				return fmt.Errorf("%w; leave out what the site can do without, with --without PATH", err)
+			}
+		}
+		if p.packed(f) {
 			return nil
 		}
 		e := archive.Entry{Name: manifest.FilesDir + f.Rel, Mode: uint32(f.Info.Mode().Perm()), ModTime: f.Info.ModTime()}

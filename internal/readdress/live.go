@@ -3,6 +3,7 @@ package readdress
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"hash/maphash"
 	"slices"
@@ -124,6 +125,9 @@ func (l *live) table(ctx context.Context, t *database.EditTable) error {
 			l.a.Rows++
 			return reader.row(row.Values, row.Key)
 		})
+		if errors.Is(err, database.ErrRowTooLarge) {
+			return fmt.Errorf("%w; leave it out with --except %s", err, t.Name)
+		}
 		if err != nil {
 			return err
 		}

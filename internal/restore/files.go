@@ -32,8 +32,8 @@ type fileStage struct {
 	room     int64 // bytes that may still come
 
 	mu      sync.Mutex
-	dirs    map[string]bool // folders that are there
-	given   map[string]bool // folders that the archive has named
+	dirs    map[string]bool // folders that are made, and whether the archive has named them
+	names   archive.Names   // of folders and links
 	found   map[string]bool // folders that an interrupted run has made; nil: there was none
 	metas   []folderMeta    // what folders get in the end
 	links   []link          // made last, so that nothing can be written through one
@@ -68,16 +68,13 @@ type openFile struct {
 	left int64
 }
 
-// maxFolders bounds the folders, and the links, that are remembered until the end.
-const maxFolders = 1 << 20
-
 // slack is how much more than its manifest says an archive may hold: files grow
 // while a site is packed.
 var slack int64 = 1 << 30
 
 // newFileStage begins the new folder that a point of the annex holds.
 func newFileStage(ctx context.Context, an *annex.Annex, point string, p *Plan, linksOut, resume bool) (*fileStage, error) {
-	s := &fileStage{dirs: map[string]bool{".": true}, given: map[string]bool{}, isUpload: func(rel string) bool { return p.sel.partOf(rel) == site.Uploads }, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1,
+	s := &fileStage{dirs: map[string]bool{".": false}, isUpload: func(rel string) bool { return p.sel.partOf(rel) == site.Uploads }, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1,
 		oldRoot: p.Manifest.Root, newRoot: p.Target, room: p.Manifest.Files.Bytes + p.Manifest.Files.Bytes/2 + slack}
 	s.owner(p)
 	s.linksOut = linksOut
@@ -137,13 +134,10 @@ func (s *fileStage) piece(rel string, p archive.Piece) error {
 		}
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if s.given[rel] {
+		if s.dirs[rel] {
 			return fmt.Errorf("%w: the folder %q is there twice", archive.ErrRefused, rel)
 		}
-		if len(s.metas) > maxFolders {
-			return fmt.Errorf("%w: it holds more than %d folders", archive.ErrRefused, maxFolders)
-		}
-		s.given[rel] = true
+		s.dirs[rel] = true
 		s.metas = append(s.metas, folderMeta{rel, p.Entry.Mode, p.Entry.ModTime})
 		return nil
 	case archive.TypeSymlink:
@@ -185,8 +179,8 @@ func (s *fileStage) link(rel, to string) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.links) > maxFolders {
-		return fmt.Errorf("%w: it holds more than %d links", archive.ErrRefused, maxFolders)
+	if err := s.names.Add(rel, to); err != nil {
+		return err
 	}
 	s.links = append(s.links, link{rel, to})
 	s.count++
@@ -207,16 +201,25 @@ func (s *fileStage) folder(rel string) error {
 	return s.folderLocked(rel)
 }
 
+// made reports whether this run has made a folder.
+func (s *fileStage) made(rel string) bool {
+	_, made := s.dirs[rel]
+	return made
+}
+
 func (s *fileStage) folderLocked(rel string) error {
-	if s.dirs[rel] {
+	if s.made(rel) {
 		return nil
 	}
 	if err := s.folderLocked(slashDir(rel)); err != nil {
 		return err
 	}
+	if err := s.names.Add(rel, ""); err != nil {
+		return err
+	}
 	path := filepath.FromSlash(rel)
 	if s.found[rel] {
-		s.dirs[rel] = true
+		s.dirs[rel] = false
 		return nil
 	}
 	if err := s.dir.Mkdir(path, 0o755); errors.Is(err, fs.ErrExist) {
@@ -227,7 +230,7 @@ func (s *fileStage) folderLocked(rel string) error {
 	} else if err != nil {
 		return fmt.Errorf("stage the folder %s: %w", rel, site.WithoutPath(err))
 	}
-	s.dirs[rel] = true
+	s.dirs[rel] = false
 	return s.chown(path)
 }
 

@@ -92,7 +92,7 @@ func (s *fileStage) bring(from *fsys.Handle, rel string) error {
 func (s *fileStage) foldersOf(from *fsys.Handle, rel string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for dir := rel; !s.dirs[dir]; dir = slashDir(dir) {
+	for dir := rel; !s.made(dir); dir = slashDir(dir) {
 		if st, err := from.Lstat(filepath.FromSlash(dir)); err == nil {
 			s.metas = append(s.metas, folderMeta{dir, uint32(st.Mode().Perm()), st.ModTime()})
 		}

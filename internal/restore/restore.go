@@ -298,8 +298,8 @@ func (r *run) handle(ctx context.Context, p archive.Piece) error {
 }
 
 // maxSQL bounds an entry with SQL text: a chunk and one row of the largest size
-// that servers take.
-const maxSQL = 1<<30 + 64<<20
+// that is carried, whose literals may take two bytes for each of the values'.
+const maxSQL = sqltext.DefaultMaxStatement
 
 // partial is an entry of which pieces are still to come.
 type partial struct {

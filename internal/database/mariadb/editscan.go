@@ -27,6 +27,9 @@ func (e *editor) Scan(ctx context.Context, t *database.EditTable, yield func(*da
 	n := len(et.key)
 	row := &database.Row{Values: make([][]byte, len(t.Columns))}
 	show := func(cells []sql.RawBytes) error {
+		if err := fits(cells); err != nil {
+			return err
+		}
 		for i := range row.Values {
 			row.Values[i] = cells[n+i]
 		}

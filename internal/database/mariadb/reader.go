@@ -164,6 +164,15 @@ func rawCells(n int) ([]sql.RawBytes, []any) {
 	return cells, into
 }
 
+// fits refuses a row that is too large to be carried.
+func fits(cells []sql.RawBytes) error {
+	n := 0
+	for _, c := range cells {
+		n += len(c)
+	}
+	return database.CheckRow(n)
+}
+
 func stringRows(rows *sql.Rows, err error) ([][]string, error) {
 	if err != nil {
 		return nil, err
@@ -298,6 +307,9 @@ func (r *reader) Rows(ctx context.Context, table, without string, size int, yiel
 	cells, into := rawCells(len(columns))
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
+			return fmt.Errorf("read %s: %w", table, err)
+		}
+		if err := fits(cells); err != nil {
 			return fmt.Errorf("read %s: %w", table, err)
 		}
 		b := w.Begin()

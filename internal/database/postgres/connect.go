@@ -20,6 +20,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
@@ -108,6 +109,7 @@ func connect(ctx context.Context, l database.Location) (*pgconn.PgConn, error) {
 	if err != nil {
 		return nil, explain(ctx, l, err)
 	}
+	conn.Frontend().SetMaxBodyLen(2*database.MaxRow + 1<<20) // a message is a row
 	if err := execute(ctx, conn, settings()+private); err != nil {
 		_ = closeConn(conn)
 		return nil, err
@@ -193,6 +195,10 @@ func plain(err error) error {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		return &serverError{pg}
+	}
+	var long *pgproto3.ExceededMaxBodyLenErr
+	if errors.As(err, &long) {
+		return database.ErrRowTooLarge
 	}
 	return err
 }

@@ -264,6 +264,9 @@ type scan struct {
 // Write takes whole rows, as the server sends them, or pieces.
 func (s *scan) Write(b []byte) (int, error) {
 	n := len(b)
+	if s.err = database.CheckRow((len(s.rest) + len(b)) / 2); s.err != nil { // in hexadecimal
+		return 0, s.err
+	}
 	if len(s.rest) > 0 {
 		s.rest = append(s.rest, b...)
 		b = s.rest

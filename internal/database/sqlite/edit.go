@@ -214,6 +214,9 @@ func (e *editor) Scan(ctx context.Context, t *database.EditTable, yield func(*da
 		if !more {
 			return nil
 		}
+		if err := s.fits(); err != nil {
+			return fmt.Errorf("read %s: %w", t.Name, err)
+		}
 		s.cells(row.Values, n)
 		if err := yield(row); err != nil {
 			return err

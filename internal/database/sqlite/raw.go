@@ -252,6 +252,9 @@ func (s *stmt) int64(i int) int64 { return lib.Xsqlite3_column_int64(s.c.tls, s.
 
 func (s *stmt) float(i int) float64 { return lib.Xsqlite3_column_double(s.c.tls, s.p, int32(i)) }
 
+// size is the length of a text or blob, in bytes.
+func (s *stmt) size(i int) int { return int(lib.Xsqlite3_column_bytes(s.c.tls, s.p, int32(i))) }
+
 // bytes gives a text or blob where SQLite holds it; valid until the next step.
 func (s *stmt) bytes(i int, text bool) []byte {
 	var p uintptr

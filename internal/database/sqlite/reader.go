@@ -169,6 +169,9 @@ func (r *reader) Rows(ctx context.Context, table, without string, size int, yiel
 		if !more {
 			return w.Close()
 		}
+		if err := s.fits(); err != nil {
+			return fmt.Errorf("read %s: %w", table, err)
+		}
 		b := w.Begin()
 		for i := range columns {
 			if i > 0 {
@@ -183,6 +186,17 @@ func (r *reader) Rows(ctx context.Context, table, without string, size int, yiel
 			return err
 		}
 	}
+}
+
+// fits refuses a row that is too large to be carried.
+func (s *stmt) fits() error {
+	n := 0
+	for i := range s.columns() {
+		if k := s.kind(i); k == lib.SQLITE_TEXT || k == lib.SQLITE_BLOB {
+			n += s.size(i)
+		}
+	}
+	return database.CheckRow(n)
 }
 
 // appendLiteral appends the value of column i as SQLite would read it again.

@@ -31,8 +31,9 @@ type Splitter struct {
 }
 
 // DefaultMaxStatement is how long a statement may be, in bytes, unless a caller
-// says otherwise: servers accept at most 1 GiB.
-const DefaultMaxStatement = 1<<30 + 1<<20
+// says otherwise: two bytes for each of the largest row that is carried, and room
+// for other rows.
+const DefaultMaxStatement = 576 << 20
 
 // ErrTooLong says that a statement is longer than a Splitter may hold.
 var ErrTooLong = errors.New("statement too long")

@@ -123,7 +123,7 @@ func (p *parser) word(t sqltext.Token) {
 	case words[p.d][w] || p.extra[w] || p.code:
 		p.i++
 		p.emit(strings.ToUpper(w))
-	case reserved[w]:
+	case reserved[w], next.Kind == sqltext.Punct && next.Text[0] == '(': // as a name it would be called
 		refuse("the word %s does not belong there", strings.ToUpper(w))
 	default:
 		p.ident()

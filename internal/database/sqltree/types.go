@@ -89,7 +89,7 @@ func (p *parser) modifiers() {
 	p.pass("(")
 	p.glue("(")
 	for {
-		if t := p.peek(0); t.Kind == sqltext.Word && p.d == sqltext.Postgres {
+		if t := p.peek(0); (t.Kind == sqltext.Word || t.Kind == sqltext.Name) && p.d == sqltext.Postgres {
 			p.ident()
 		} else {
 			p.number()
