@@ -100,6 +100,8 @@ func (e *editor) editColumns(ctx context.Context, t *database.EditTable, et *edi
 			l.expr = "TRIM(TRAILING x'00' FROM " + l.name + ")"
 		case kind == "json" || kind == "uuid" || strings.HasPrefix(kind, "inet"):
 			l.charset, c.Length, c.Chars, c.Bytes = "utf8mb4", lengthIn("utf8mb4"), 0, 0
+		case kind == "longblob", kind == "longtext" && !isWide(charset):
+			l.expr = limited(l.name)
 		case isWide(charset):
 			l.expr, l.charset, c.Bytes, c.Length = "CONVERT("+l.name+" USING utf8mb4)", "utf8mb4", 0, lengthIn("utf8mb4")
 		}

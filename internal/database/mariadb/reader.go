@@ -248,6 +248,10 @@ type column struct {
 	kind cellKind
 }
 
+// limited reads no more of a column than shows that its value is too large; a
+// shorter one comes as it is.
+func limited(name string) string { return fmt.Sprintf("LEFT(%s,%d)", name, database.MaxRow+1) }
+
 func (r *reader) columns(ctx context.Context, table string) ([]column, error) {
 	rows, err := r.Strings(ctx, `SELECT COLUMN_NAME, LOWER(DATA_TYPE), UPPER(EXTRA), COALESCE(CHARACTER_SET_NAME,'') FROM information_schema.COLUMNS
 		WHERE TABLE_SCHEMA=DATABASE() AND TABLE_NAME=? ORDER BY ORDINAL_POSITION`, table)
@@ -267,6 +271,8 @@ func (r *reader) columns(ctx context.Context, table string) ([]column, error) {
 		case "float":
 			// Printed as a float it loses digits; as a double it keeps all.
 			c.kind, c.expr = cellNumber, "CAST("+c.name+" AS DOUBLE)"
+		case "longtext", "longblob":
+			c.expr = limited(c.name)
 		case "bit":
 			c.kind = cellBits
 		case "uuid", "inet4", "inet6", "json":
