@@ -351,8 +351,16 @@ func (p *packer) files(ctx context.Context) error {
 		if f.Part == site.Settings || !p.wants(f.Part) {
 			return nil
 		}
+		link := ""
+		if f.Info.Mode()&fs.ModeSymlink != 0 {
+			var err error
+			if link, err = f.Readlink(); err != nil {
+				p.problem(f.Rel, "the link cannot be read: "+err.Error())
+				return nil
+			}
+		}
 		if !f.Info.Mode().IsRegular() {
-			if err := names.Add(f.Rel, ""); err != nil {
+			if err := names.Add(f.Rel, link); err != nil {
 				return fmt.Errorf("%w; leave out what the site can do without, with --without PATH", err)
 			}
 		}
@@ -365,15 +373,10 @@ func (p *packer) files(ctx context.Context) error {
 			e.Type = archive.TypeDir
 			_, err := p.w.Add(e, nil)
 			return err
-		case f.Info.Mode()&fs.ModeSymlink != 0:
-			link, err := f.Readlink()
-			if err != nil {
-				p.problem(f.Rel, "the link cannot be read: "+err.Error())
-				return nil
-			}
+		case link != "":
 			e.Type, e.Link = archive.TypeSymlink, link
 			p.res.Summary.Files.Count++
-			_, err = p.w.Add(e, nil)
+			_, err := p.w.Add(e, nil)
 			return err
 		}
 		return p.file(e, f)
