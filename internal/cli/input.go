@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"time"
 
 	"hovix/internal/nearest"
 )
@@ -49,4 +50,34 @@ func patient(ctx context.Context, open func() (io.ReadCloser, error)) io.ReadClo
 	}()
 	context.AfterFunc(ctx, func() { _ = w.CloseWithError(ctx.Err()) })
 	return r
+}
+
+// patientWriter writes to what may be a pipe, and stops waiting for its reader when ended
+// is closed: writing to a pipe cannot be cut short otherwise.
+type patientWriter struct {
+	w     io.Writer
+	ended <-chan struct{}
+}
+
+func (p patientWriter) Write(b []byte) (int, error) {
+	type result struct {
+		n   int
+		err error
+	}
+	done := make(chan result, 1)
+	go func() {
+		n, err := p.w.Write(b)
+		done <- result{n, err}
+	}()
+	select {
+	case r := <-done:
+		return r.n, r.err
+	case <-p.ended:
+	}
+	select {
+	case r := <-done:
+		return r.n, r.err
+	case <-time.After(grace / 2): // it may just have been under way
+		return 0, context.Canceled
+	}
 }

@@ -302,7 +302,7 @@ func (a *app) createArchive(f *packFlags, s *site.Site) (*output, error) {
 		if ui.IsTerminal(a.out) {
 			return nil, usage("standard output is a terminal; redirect it, or name a file with -o FILE")
 		}
-		return &output{Writer: a.out}, nil
+		return &output{Writer: patientWriter{a.out, a.ended}}, nil
 	}
 	if insideOf(s.Root, f.out) {
 		return nil, fmt.Errorf("the archive %s would lie inside the site that is packed, where visitors could fetch it; choose a place outside of %s", f.out, s.Root)

@@ -55,7 +55,7 @@ edit: from, to, status, score, reason, visits. docs/redirects.md goes through it
 // there is replaced only with yes.
 func (a *app) beginOutput(name string, yes bool, example string) (*output, error) {
 	if name == "" || name == "-" {
-		return &output{Writer: a.out}, nil
+		return &output{Writer: patientWriter{a.out, a.ended}}, nil
 	}
 	out, err := createFile(name, yes, false, "file", example)
 	if err != nil {

@@ -185,7 +185,7 @@ func (a *app) createOutput(path string, overwrite bool, input string) (*output, 
 		if ui.IsTerminal(a.out) {
 			return nil, usage("standard output is a terminal; redirect it, or name a file")
 		}
-		return &output{Writer: a.out}, nil
+		return &output{Writer: patientWriter{a.out, a.ended}}, nil
 	}
 	in, errIn := os.Stat(input)
 	out, errOut := os.Stat(path)

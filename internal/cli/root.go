@@ -48,8 +48,9 @@ type app struct {
 	log      *slog.Logger
 	close    []func() error
 	status   int
-	args     []string    // as they were given
-	begun    atomic.Bool // the command may have begun what it must end in order
+	args     []string        // as they were given
+	ended    <-chan struct{} // closed by a signal
+	begun    atomic.Bool     // the command may have begun what it must end in order
 }
 
 // usageError is an error of the command line.
@@ -76,7 +77,7 @@ func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), signals...)
 	defer stop()
 	a := &app{in: os.Stdin, out: os.Stdout, err: os.Stderr, log: slog.New(slog.DiscardHandler)}
-	go a.watch(ctx)
+	go a.watch(ctx, stop)
 	return a.run(ctx, args)
 }
 
@@ -86,8 +87,9 @@ const grace = 700 * time.Millisecond
 
 // watch ends an interrupted command that hangs in a read which nothing can cut short, such
 // as that of a pipe, or in a long computation, unless it has begun what it must end.
-func (a *app) watch(ctx context.Context) {
+func (a *app) watch(ctx context.Context, again func()) {
 	<-ctx.Done()
+	again() // a second signal ends the process as it would end others
 	time.Sleep(grace)
 	if !a.begun.Load() {
 		fmt.Fprintln(os.Stderr, "hovix: interrupted; nothing was changed")
@@ -97,7 +99,7 @@ func (a *app) watch(ctx context.Context) {
 
 func (a *app) run(ctx context.Context, args []string) int {
 	root := a.root()
-	a.args = args
+	a.args, a.ended = args, ctx.Done()
 	root.SetArgs(args)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
