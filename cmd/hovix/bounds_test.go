@@ -95,6 +95,7 @@ func bounded(t *testing.T, limit int64, args ...string) (out string, err error) 
 	out = string(said[:n])
 	assert.NotContains(t, out, "goroutine ", "%v", args)
 	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+		t.Logf("%.200v took %d MB", args, usage.Maxrss>>10)
 		assert.Less(t, usage.Maxrss<<10, limit, "room that %v took", args)
 	}
 	return out, err
