@@ -39,6 +39,7 @@ func FuzzParse(f *testing.F) {
 	}
 	f.Add([]byte("CREATE TABLE a ('b', '')"), 2)
 	f.Add([]byte("CREATE RULE r AS ON INSERT TO public.a DO b; c"), 1)
+	f.Add([]byte("CREATE RULE r AS ON INSERT TO public.a DO b;;"), 1)
 	f.Add([]byte("CREATE TABLE a (b s.c(d))"), 1)
 	f.Add([]byte("CREATE TABLE a (b int) PARTITION BY RANGE (TO x BY (c))"), 0)
 	f.Add([]byte(`CREATE INDEX i ON "public"."a" (b) WHERE (SELECT c FROM d)`), 1)

@@ -30,7 +30,7 @@ func newParser(stmt []byte, d sqltext.Dialect) *parser {
 	}
 	p := &parser{d: d}
 	p.broken = p.scan(stmt, false)
-	if n := len(p.toks); n > 0 && string(p.toks[n-1].Text) == ";" {
+	for n := len(p.toks); n > 0 && string(p.toks[n-1].Text) == ";"; n-- {
 		p.toks = p.toks[:n-1]
 	}
 	return p
