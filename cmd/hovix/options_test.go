@@ -5,6 +5,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -144,4 +145,52 @@ func TestWideColumns(t *testing.T) {
 	file := packed(t, site)
 	ok(t, testenv.HovixIn(t, "", []string{"HOVIX_DATABASE_PASSWORD=" + target.Password}, "restore", file, filepath.Join(t.TempDir(), "new"), "--url", "https://new.example", "--database", target.String()))
 	assert.Equal(t, "id\ta\tb\tc\n1\thttps://new.example/ä\thttps://new.example/🚢\tsee https://new.example.\n2\tNULL\t\tx\n", testenv.Client(t, target, []byte("SET NAMES utf8mb4; SELECT * FROM w ORDER BY id")))
+}
+
+// TestOutputsStay: what a command is told to write into stays what it is: a link, a pipe, a
+// device.
+func TestOutputsStay(t *testing.T) {
+	dir := t.TempDir()
+	site, dump, table := filepath.Join(dir, "site"), filepath.Join(dir, "dump.sql"), filepath.Join(dir, "map.csv")
+	siteFile(t, site, `address = "http://a.example"`, `kind = "plain"`)
+	require.NoError(t, os.WriteFile(dump, []byte("INSERT INTO `a` VALUES ('http://a.example');\n"), 0o644))
+	require.NoError(t, os.WriteFile(table, []byte("from,to\n/a,/b\n"), 0o644))
+	for name, args := range map[string][]string{
+		"pack":      {"pack", site, "--yes", "-o"},
+		"rewrite":   {"rewrite", dump, "--map", "http://a.example=http://b.example", "--yes", "-o"},
+		"redirects": {"redirects", "write", table, "--for", "nginx", "--yes", "-o"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			far, link, pipe, null := filepath.Join(dir, "far"), filepath.Join(dir, "link"), filepath.Join(dir, "pipe"), filepath.Join(dir, "null")
+			require.NoError(t, os.WriteFile(far, []byte("old"), 0o644))
+			require.NoError(t, os.Symlink("far", link))
+			require.NoError(t, os.Symlink(os.DevNull, null))
+			require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+			ok(t, testenv.Hovix(t, append(args, link)...))
+			written, err := os.ReadFile(far)
+			require.NoError(t, err)
+			assert.NotEqual(t, "old", string(written))
+
+			got := make(chan int, 1)
+			go func() {
+				b, _ := os.ReadFile(pipe)
+				got <- len(b)
+			}()
+			ok(t, testenv.Hovix(t, append(args, pipe)...))
+			assert.InDelta(t, len(written), <-got, 20) // the time of packing is in it
+			ok(t, testenv.Hovix(t, append(args, null)...))
+			st, err := os.Stat(os.DevNull)
+			require.NoError(t, err)
+			assert.NotZero(t, st.Mode()&os.ModeCharDevice)
+			assert.Equal(t, []string{"far", "link", "null", "pipe"}, names(t, dir))
+			for _, l := range []string{link, null} {
+				_, err := os.Readlink(l)
+				assert.NoError(t, err)
+			}
+			refused := testenv.Hovix(t, append(args, dir)...)
+			assert.NotZero(t, refused.Status)
+			assert.Contains(t, refused.Err, "is a folder")
+		})
+	}
 }

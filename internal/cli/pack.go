@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,9 +13,9 @@ import (
 
 	"hovix/internal/archive"
 	"hovix/internal/cli/ui"
-	"hovix/internal/fsys"
 	"hovix/internal/manifest"
 	"hovix/internal/nearest"
+	"hovix/internal/outfile"
 	"hovix/internal/pack"
 	"hovix/internal/pieces"
 	"hovix/internal/seal"
@@ -204,7 +203,7 @@ func (a *app) pack(ctx context.Context, f *packFlags) (err error) {
 	if err := s.Choose(f.only, f.without); err != nil {
 		return usageError{err}
 	}
-	out, err := a.createArchive(f, s)
+	out, err := a.createArchive(ctx, f, s)
 	if err != nil {
 		return err
 	}
@@ -272,12 +271,10 @@ func (a *app) packed(f *packFlags, res *pack.Result) error {
 	return nil
 }
 
-// output is what is being written: a file that gets its name only
-// when it is whole, or standard output.
+// output is what a command writes: a file, or standard output, where file is nil.
 type output struct {
 	io.Writer
-	file   *os.File
-	name   string
+	file   *outfile.File
 	resume bool // what is written is left after an error
 }
 
@@ -287,7 +284,7 @@ func (o *output) goOn(ctx context.Context, s *site.Site, opts pack.Options) (*pa
 	if !o.resume {
 		return nil, nil
 	}
-	e, err := pack.Recover(ctx, s, o.file, opts)
+	e, err := pack.Recover(ctx, s, o.file.File, opts)
 	if err == nil {
 		err = o.file.Truncate(e.Size())
 	}
@@ -297,7 +294,7 @@ func (o *output) goOn(ctx context.Context, s *site.Site, opts pack.Options) (*pa
 	return e, err
 }
 
-func (a *app) createArchive(f *packFlags, s *site.Site) (*output, error) {
+func (a *app) createArchive(ctx context.Context, f *packFlags, s *site.Site) (*output, error) {
 	if f.out == "-" {
 		if ui.IsTerminal(a.out) {
 			return nil, usage("standard output is a terminal; redirect it, or name a file with -o FILE")
@@ -307,61 +304,47 @@ func (a *app) createArchive(f *packFlags, s *site.Site) (*output, error) {
 	if insideOf(s.Root, f.out) {
 		return nil, fmt.Errorf("the archive %s would lie inside the site that is packed, where visitors could fetch it; choose a place outside of %s", f.out, s.Root)
 	}
-	return createFile(f.out, f.yes, f.resume, "archive", archiveName(s))
+	return a.createFile(ctx, f.out, outfile.Options{Replace: f.yes, Resume: f.resume}, "archive", archiveName(s))
 }
 
-// createFile makes the file that a command writes, or opens what an interrupted one has
-// left of it. It refuses to overwrite one unless that is allowed.
-func createFile(path string, overwrite, resume bool, what, example string) (*output, error) {
-	abs, err := filepath.Abs(path)
-	if err != nil {
-		return nil, err
-	}
-	if st, err := os.Stat(abs); err == nil {
-		if st.IsDir() {
-			return nil, fmt.Errorf("%s is a folder; name a file in it, such as %s", path, filepath.Join(path, example))
+// createFile begins the file that a command writes. what names it in errors, and
+// example is how it could be called.
+func (a *app) createFile(ctx context.Context, path string, opts outfile.Options, what, example string) (*output, error) {
+	f, err := outfile.Create(ctx, path, opts)
+	switch {
+	case err == nil && f.Whole():
+		return &output{f, f, opts.Resume}, nil
+	case err == nil:
+		return &output{patientWriter{f, a.ended}, f, false}, nil
+	case errors.Is(err, outfile.ErrFolder):
+		return nil, fmt.Errorf("%s is a folder; name a file in it, such as %s", path, filepath.Join(path, example))
+	case errors.Is(err, outfile.ErrExists):
+		is := "exists already"
+		if st, err := os.Stat(path); err == nil && st.Mode().IsRegular() {
+			is += fmt.Sprintf(" (%s, %s)", ui.Bytes(st.Size()), st.ModTime().Format("2 January 2006"))
 		}
-		if !overwrite {
-			return nil, fmt.Errorf("%s exists already (%s, %s); choose another name, or overwrite it with --yes", path, ui.Bytes(st.Size()), st.ModTime().Format("2 January 2006"))
-		}
-	}
-	file, err := os.OpenFile(abs+".partial", os.O_CREATE|os.O_RDWR, 0o600)
-	if errors.Is(err, fs.ErrNotExist) {
-		if near := nearest.Path(filepath.Dir(abs)); near != "" {
+		return nil, fmt.Errorf("%s %s; choose another name, or overwrite it with --yes", path, is)
+	case errors.Is(err, outfile.ErrBusy):
+		return nil, fmt.Errorf("another run of Hovix is writing the %s %s", what, path)
+	case errors.Is(err, outfile.ErrNoFolder):
+		if near := nearest.Path(filepath.Dir(path)); near != "" {
 			return nil, fmt.Errorf("there is no folder %s; did you mean %s?", filepath.Dir(path), near)
 		}
 		return nil, fmt.Errorf("there is no folder %s", filepath.Dir(path))
 	}
-	if err != nil {
-		return nil, fmt.Errorf("create the %s: %w", what, err)
-	}
-	if err := fsys.Lock(file); err != nil {
-		return nil, errors.Join(fmt.Errorf("another run of Hovix is writing the %s %s", what, path), file.Close())
-	}
-	if !resume {
-		err = file.Truncate(0)
-	}
-	return &output{file, file, abs, resume}, errors.Join(err, file.Chmod(0o600))
+	return nil, fmt.Errorf("create the %s: %w", what, err)
 }
 
-// end gives a whole file its name and removes one that failed.
+// end gives a whole file its name and removes one that failed, or leaves it.
 func (o *output) end(err error) error {
 	if o.file == nil {
 		return err
 	}
-	if e := o.file.Close(); err == nil {
-		err = e
-	}
-	if err == nil {
-		err = os.Rename(o.file.Name(), o.name)
-	}
-	if err != nil && o.resume {
+	left, err := o.file.End(err)
+	if left {
 		return errors.Join(err, &leftError{})
 	}
-	if err != nil {
-		return errors.Join(err, os.Remove(o.file.Name()))
-	}
-	return nil
+	return err
 }
 
 // leftError says that what was written is left.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"hovix/internal/cli/ui"
 	"hovix/internal/crawl"
 	"hovix/internal/nearest"
+	"hovix/internal/outfile"
 	"hovix/internal/redirects"
 )
 
@@ -53,15 +55,11 @@ edit: from, to, status, score, reason, visits. docs/redirects.md goes through it
 
 // beginOutput begins to write a file; "" and "-" are standard output. A file that is
 // there is replaced only with yes.
-func (a *app) beginOutput(name string, yes bool, example string) (*output, error) {
+func (a *app) beginOutput(ctx context.Context, name string, yes bool, example string) (*output, error) {
 	if name == "" || name == "-" {
 		return &output{Writer: patientWriter{a.out, a.ended}}, nil
 	}
-	out, err := createFile(name, yes, false, "file", example)
-	if err != nil {
-		return nil, err
-	}
-	return out, out.file.Chmod(0o644)
+	return a.createFile(ctx, name, outfile.Options{Replace: yes, Mode: 0o644}, "file", example)
 }
 
 // reachFlags say how a web server is reached.
@@ -89,8 +87,8 @@ func (f *reachFlags) client() (*crawl.Client, error) {
 }
 
 // writeTable writes a table of n rows into a file.
-func (a *app) writeTable(name string, yes bool, example string, header []string, n int, row func(i int) []string) error {
-	out, err := a.beginOutput(name, yes, example)
+func (a *app) writeTable(ctx context.Context, name string, yes bool, example string, header []string, n int, row func(i int) []string) error {
+	out, err := a.beginOutput(ctx, name, yes, example)
 	if err != nil {
 		return err
 	}

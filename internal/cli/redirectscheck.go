@@ -98,7 +98,7 @@ func (a *app) checkMap(ctx context.Context, name string, f *checkFlags) (err err
 		return err
 	}
 	if f.fix {
-		if err := a.writeMap(f.out, rep.Map, f.yes); err != nil {
+		if err := a.writeMap(ctx, f.out, rep.Map, f.yes); err != nil {
 			return err
 		}
 	}

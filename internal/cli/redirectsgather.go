@@ -133,7 +133,7 @@ func (a *app) gather(ctx context.Context, sources []string, f *gatherFlags) (err
 	}
 	var out *output
 	if !a.json || !toStdout {
-		if out, err = a.beginOutput(f.out, f.yes, "old.csv"); err != nil {
+		if out, err = a.beginOutput(ctx, f.out, f.yes, "old.csv"); err != nil {
 			return err
 		}
 		defer func() { err = out.end(err) }()

@@ -113,12 +113,12 @@ func (a *app) pair(ctx context.Context, oldName, newName string, f *pairFlags) e
 	if err != nil {
 		return err
 	}
-	if err := a.writeMap(f.out, res.Map, true); err != nil {
+	if err := a.writeMap(ctx, f.out, res.Map, true); err != nil {
 		return err
 	}
 	d := pairing{Output: f.out, Paired: res}
 	if f.alternatives != "" {
-		if err := a.writeAlternatives(f, res.Alternatives); err != nil {
+		if err := a.writeAlternatives(ctx, f, res.Alternatives); err != nil {
 			return err
 		}
 	}
@@ -128,7 +128,7 @@ func (a *app) pair(ctx context.Context, oldName, newName string, f *pairFlags) e
 	}
 	d.Compact = redirects.Patterns(res.Map, live)
 	if f.patterns != "" {
-		if err := a.writeMap(f.patterns, d.Compact.Map, f.yes); err != nil {
+		if err := a.writeMap(ctx, f.patterns, d.Compact.Map, f.yes); err != nil {
 			return err
 		}
 	}
@@ -146,16 +146,16 @@ func withoutRoot(inv *redirects.Inventory, base string) *redirects.Inventory {
 	})}
 }
 
-func (a *app) writeMap(name string, m *redirects.Map, yes bool) error {
-	out, err := a.beginOutput(name, yes, "map.csv")
+func (a *app) writeMap(ctx context.Context, name string, m *redirects.Map, yes bool) error {
+	out, err := a.beginOutput(ctx, name, yes, "map.csv")
 	if err != nil {
 		return err
 	}
 	return out.end(m.Write(out))
 }
 
-func (a *app) writeAlternatives(f *pairFlags, list []redirects.Alternative) error {
-	return a.writeTable(f.alternatives, f.yes, "others.csv", []string{"from", "to", "score", "reason"}, len(list), func(i int) []string {
+func (a *app) writeAlternatives(ctx context.Context, f *pairFlags, list []redirects.Alternative) error {
+	return a.writeTable(ctx, f.alternatives, f.yes, "others.csv", []string{"from", "to", "score", "reason"}, len(list), func(i int) []string {
 		return []string{list[i].From, list[i].To, redirects.ScoreText(list[i].Score), list[i].Reason}
 	})
 }

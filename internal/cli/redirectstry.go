@@ -85,7 +85,7 @@ func (a *app) try(ctx context.Context, name string, f *tryFlags) error {
 		return err
 	}
 	if f.out != "" {
-		if err := a.writeTrials(f, res); err != nil {
+		if err := a.writeTrials(ctx, f, res); err != nil {
 			return err
 		}
 	}
@@ -99,9 +99,9 @@ func (a *app) try(ctx context.Context, name string, f *tryFlags) error {
 	return nil
 }
 
-func (a *app) writeTrials(f *tryFlags, res *redirects.Tried) error {
+func (a *app) writeTrials(ctx context.Context, f *tryFlags, res *redirects.Tried) error {
 	if strings.EqualFold(filepath.Ext(f.out), ".json") {
-		out, err := a.beginOutput(f.out, f.yes, "tried.csv")
+		out, err := a.beginOutput(ctx, f.out, f.yes, "tried.csv")
 		if err != nil {
 			return err
 		}
@@ -110,7 +110,7 @@ func (a *app) writeTrials(f *tryFlags, res *redirects.Tried) error {
 		e.SetIndent("", " ")
 		return out.end(e.Encode(res))
 	}
-	return a.writeTable(f.out, f.yes, "tried.csv", redirects.TrialColumns, len(res.Trials), func(i int) []string { return res.Trials[i].Cells() })
+	return a.writeTable(ctx, f.out, f.yes, "tried.csv", redirects.TrialColumns, len(res.Trials), func(i int) []string { return res.Trials[i].Cells() })
 }
 
 func printTried(p *ui.Printer, name string, res *redirects.Tried, f *tryFlags, rules bool) {

@@ -69,7 +69,7 @@ func (a *app) writeRules(ctx context.Context, name string, f *writeFlags) error 
 	if err != nil {
 		return err
 	}
-	create, end, err := a.rulesFiles(f)
+	create, end, err := a.rulesFiles(ctx, f)
 	if err != nil {
 		return err
 	}
@@ -142,12 +142,21 @@ type closing struct{ io.Writer }
 func (closing) Close() error { return nil }
 
 // rulesFiles gives what makes the files, and what puts them in their places.
-func (a *app) rulesFiles(f *writeFlags) (create func(string) (io.WriteCloser, error), end func(error) error, err error) {
+func (a *app) rulesFiles(ctx context.Context, f *writeFlags) (create func(string) (io.WriteCloser, error), end func(error) error, err error) {
 	if f.out == "" || f.out == "-" {
 		if f.target == "static" {
 			return nil, nil, usage("static writes many files: name a folder with -o")
 		}
 		return func(string) (io.WriteCloser, error) { return closing{a.out}, nil }, func(err error) error { return err }, nil
+	}
+	var made []*output
+	end = func(err error) error {
+		for _, out := range made {
+			if out != nil {
+				err = errors.Join(err, out.end(err))
+			}
+		}
+		return err
 	}
 	if f.target == "static" {
 		if entries, err := os.ReadDir(f.out); err == nil && len(entries) > 0 && !f.yes {
@@ -158,23 +167,19 @@ func (a *app) rulesFiles(f *writeFlags) (create func(string) (io.WriteCloser, er
 			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 				return nil, err
 			}
-			return os.Create(path)
-		}, func(err error) error { return err }, nil
-	}
-	var made []*output
-	return func(name string) (io.WriteCloser, error) {
-			out, err := a.beginOutput(f.out+name, f.yes, "redirects.conf")
-			if err != nil {
-				return nil, err
-			}
+			out, err := a.beginOutput(ctx, path, true, name)
 			made = append(made, out)
-			return closing{out}, nil
-		}, func(err error) error {
-			for _, out := range made {
-				err = errors.Join(err, out.end(err))
-			}
-			return err
-		}, nil
+			return closing{out}, err
+		}, end, nil
+	}
+	return func(name string) (io.WriteCloser, error) {
+		out, err := a.beginOutput(ctx, f.out+name, f.yes, "redirects.conf")
+		if err != nil {
+			return nil, err
+		}
+		made = append(made, out)
+		return closing{out}, nil
+	}, end, nil
 }
 
 func printWritten(p *ui.Printer, d *written, name string) {

@@ -14,6 +14,7 @@ import (
 	"hovix/internal/cli/ui"
 	"hovix/internal/dump"
 	"hovix/internal/nearest"
+	"hovix/internal/outfile"
 	"hovix/internal/readdress"
 	"hovix/internal/rewrite"
 )
@@ -141,13 +142,13 @@ func (a *app) rewrite(ctx context.Context, file string, f *rewriteFlags) error {
 	defer in.Close()
 	out := &output{Writer: io.Discard}
 	if !f.plan {
-		if out, err = a.createOutput(f.out, f.yes, file); err != nil {
+		if out, err = a.createOutput(ctx, f.out, f.yes, file); err != nil {
 			return err
 		}
 	}
 	changes := &output{}
 	if f.changes != "" {
-		if changes, err = a.createOutput(f.changes, f.yes, file); err != nil {
+		if changes, err = a.createOutput(ctx, f.changes, f.yes, file); err != nil {
 			return out.end(err)
 		}
 		opts.Changes = changes
@@ -180,7 +181,7 @@ func (a *app) rewrite(ctx context.Context, file string, f *rewriteFlags) error {
 }
 
 // createOutput makes a file for a result, or takes standard output.
-func (a *app) createOutput(path string, overwrite bool, input string) (*output, error) {
+func (a *app) createOutput(ctx context.Context, path string, overwrite bool, input string) (*output, error) {
 	if path == "-" {
 		if ui.IsTerminal(a.out) {
 			return nil, usage("standard output is a terminal; redirect it, or name a file")
@@ -192,7 +193,7 @@ func (a *app) createOutput(path string, overwrite bool, input string) (*output, 
 	if errIn == nil && errOut == nil && os.SameFile(in, out) {
 		return nil, fmt.Errorf("%s is the dump itself; the result needs a name of its own", path)
 	}
-	return createFile(path, overwrite, false, "file", "new.sql")
+	return a.createFile(ctx, path, outfile.Options{Replace: overwrite}, "file", "new.sql")
 }
 
 func printRewritten(p *ui.Printer, acc *readdress.Account, d dump.Dialect, file string, f *rewriteFlags) {

@@ -99,7 +99,7 @@ func (r *siteRun) run(ctx context.Context) error {
 		if insideOf(r.s.Root, r.f.changes) {
 			return fmt.Errorf("the list of changes %s would lie inside the site, where visitors could fetch it; choose a place outside of %s", r.f.changes, r.s.Root)
 		}
-		if changes, err = r.a.createOutput(r.f.changes, r.f.yes, r.path); err != nil {
+		if changes, err = r.a.createOutput(ctx, r.f.changes, r.f.yes, r.path); err != nil {
 			return err
 		}
 	}
