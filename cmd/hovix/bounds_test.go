@@ -209,7 +209,7 @@ func many(t *testing.T, n int, to string) string {
 // TestManyEntries: an archive of very many entries takes no more room than others, and
 // links beyond number are refused (HOVIX_ENTRIES: how many files).
 func TestManyEntries(t *testing.T) {
-	n := 20_000
+	n := 10_000
 	if s := os.Getenv("HOVIX_ENTRIES"); s != "" {
 		var err error
 		n, err = strconv.Atoi(s)
@@ -307,14 +307,14 @@ func TestStalledPipes(t *testing.T) {
 	}
 }
 
-// TestRowsTooLarge: a cell of 400 or 600 MB is refused where it is read, by a limit that is stated
+// TestRowsTooLarge: a cell of 300 or 600 MB is refused where it is read, by a limit that is stated
 // with what to do, and costs no more than twice its size.
 func TestRowsTooLarge(t *testing.T) {
 	for engine, c := range map[string]struct {
 		cell int64
 		sql  string
 	}{
-		"SQLite":     {400_000_000, "CREATE TABLE files (a INTEGER PRIMARY KEY, b); INSERT INTO files VALUES (1, zeroblob(400000000))"},
+		"SQLite":     {300_000_000, "CREATE TABLE files (a INTEGER PRIMARY KEY, b); INSERT INTO files VALUES (1, zeroblob(300000000))"},
 		"PostgreSQL": {600_000_000, "CREATE TABLE files (a int PRIMARY KEY, b text); INSERT INTO files VALUES (1, repeat('http://a.example/ab ', 30000000))"},
 	} {
 		t.Run(engine, func(t *testing.T) {
@@ -344,13 +344,13 @@ func TestRowsTooLarge(t *testing.T) {
 	require.NoError(t, err)
 	_, err = f.WriteString("INSERT INTO `files` VALUES (1, '")
 	require.NoError(t, err)
-	for range 600 {
+	for range 520 {
 		_, err = f.Write(bytes.Repeat([]byte("x"), 1<<20))
 		require.NoError(t, err)
 	}
 	_, err = f.WriteString("');\n")
 	require.NoError(t, errors.Join(err, f.Close()))
-	out, err := bounded(t, 2*600<<20+memoryLimit, "rewrite", dump, "--map", "http://a.example=http://b.example", "-o", dump+".new")
+	out, err := bounded(t, 2*520<<20+memoryLimit, "rewrite", dump, "--map", "http://a.example=http://b.example", "-o", dump+".new")
 	require.Error(t, err, "%s", out)
 	assert.Contains(t, out, "a literal of more than 536 MB")
 }

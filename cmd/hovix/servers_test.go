@@ -92,12 +92,13 @@ func TestServerKilled(t *testing.T) {
 				assert.Equal(t, 1, cmd.ProcessState.ExitCode(), errOut.String())
 				assert.NotContains(t, errOut.String(), "goroutine")
 				assert.Equal(t, before, snapshot(t, folder), "the site is as it was")
+				left := len(names(t, filepath.Dir(folder))) > 1 // a session may outlive its server for the moment it takes to tidy up
 				server.Start()
 				run := testenv.Hovix(t, args...)
 				require.Contains(t, []int{0, 3}, run.Status, run.Err)
 				if resume {
 					assert.Contains(t, run.Err+run.Out, "is gone on with")
-				} else {
+				} else if left {
 					assert.Contains(t, run.Err+run.Out, "what it had staged is removed")
 				}
 				assert.Equal(t, "2400", rowsIn(t, server.Location, "bulk"))
