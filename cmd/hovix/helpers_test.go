@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"hovix/internal/rewrite"
+	"hovix/internal/testenv"
 )
 
 // putBackStatements reads from restore's JSON how to undo it by hand.
@@ -67,15 +68,7 @@ func snapshot(t *testing.T, dir string) map[string]string {
 }
 
 // names lists the entries of a folder.
-func names(t *testing.T, dir string) (out []string) {
-	t.Helper()
-	entries, err := os.ReadDir(dir)
-	require.NoError(t, err)
-	for _, e := range entries {
-		out = append(out, e.Name())
-	}
-	return out
-}
+var names = testenv.Names
 
 // parse reads an address.
 func parse(t testing.TB, address string) rewrite.Address {

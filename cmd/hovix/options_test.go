@@ -1,6 +1,7 @@
 package main_test
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -193,4 +194,18 @@ func TestOutputsStay(t *testing.T) {
 			assert.Contains(t, refused.Err, "is a folder")
 		})
 	}
+}
+
+// TestStaticNeedsFewFiles: a page for each address, more than a process may hold open.
+func TestStaticNeedsFewFiles(t *testing.T) {
+	dir := t.TempDir()
+	table, out := filepath.Join(dir, "map.csv"), filepath.Join(dir, "out")
+	rows := "from,to\n"
+	for i := range 300 {
+		rows += fmt.Sprintf("/a%d,/b%d\n", i, i)
+	}
+	require.NoError(t, os.WriteFile(table, []byte(rows), 0o644))
+	said, err := exec.Command("sh", "-c", `ulimit -n 100; exec "$@"`, "sh", testenv.Binary(t), "redirects", "write", table, "--for", "static", "-o", out).CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	assert.Len(t, names(t, out), 300)
 }

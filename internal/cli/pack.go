@@ -278,6 +278,9 @@ type output struct {
 	resume bool // what is written is left after an error
 }
 
+// stdout is standard output, which may be a pipe.
+func (a *app) stdout() *output { return &output{Writer: patientWriter{a.out, a.ended}} }
+
 // goOn looks for what an interrupted pack has left in the file, and cuts off what
 // follows it.
 func (o *output) goOn(ctx context.Context, s *site.Site, opts pack.Options) (*pack.Earlier, error) {
@@ -299,7 +302,7 @@ func (a *app) createArchive(ctx context.Context, f *packFlags, s *site.Site) (*o
 		if ui.IsTerminal(a.out) {
 			return nil, usage("standard output is a terminal; redirect it, or name a file with -o FILE")
 		}
-		return &output{Writer: patientWriter{a.out, a.ended}}, nil
+		return a.stdout(), nil
 	}
 	if insideOf(s.Root, f.out) {
 		return nil, fmt.Errorf("the archive %s would lie inside the site that is packed, where visitors could fetch it; choose a place outside of %s", f.out, s.Root)

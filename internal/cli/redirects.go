@@ -57,7 +57,7 @@ edit: from, to, status, score, reason, visits. docs/redirects.md goes through it
 // there is replaced only with yes.
 func (a *app) beginOutput(ctx context.Context, name string, yes bool, example string) (*output, error) {
 	if name == "" || name == "-" {
-		return &output{Writer: patientWriter{a.out, a.ended}}, nil
+		return a.stdout(), nil
 	}
 	return a.createFile(ctx, name, outfile.Options{Replace: yes, Mode: 0o644}, "file", example)
 }

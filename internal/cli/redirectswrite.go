@@ -147,16 +147,7 @@ func (a *app) rulesFiles(ctx context.Context, f *writeFlags) (create func(string
 		if f.target == "static" {
 			return nil, nil, usage("static writes many files: name a folder with -o")
 		}
-		return func(string) (io.WriteCloser, error) { return closing{a.out}, nil }, func(err error) error { return err }, nil
-	}
-	var made []*output
-	end = func(err error) error {
-		for _, out := range made {
-			if out != nil {
-				err = errors.Join(err, out.end(err))
-			}
-		}
-		return err
+		return func(string) (io.WriteCloser, error) { return closing{a.stdout()}, nil }, func(err error) error { return err }, nil
 	}
 	if f.target == "static" {
 		if entries, err := os.ReadDir(f.out); err == nil && len(entries) > 0 && !f.yes {
@@ -168,19 +159,43 @@ func (a *app) rulesFiles(ctx context.Context, f *writeFlags) (create func(string
 				return nil, err
 			}
 			out, err := a.beginOutput(ctx, path, true, name)
-			made = append(made, out)
-			return closing{out}, err
-		}, end, nil
+			if err != nil {
+				return nil, err
+			}
+			return &oneOfMany{output: out}, nil
+		}, func(err error) error { return err }, nil
 	}
+	var made []*output
 	return func(name string) (io.WriteCloser, error) {
-		out, err := a.beginOutput(ctx, f.out+name, f.yes, "redirects.conf")
-		if err != nil {
-			return nil, err
-		}
-		made = append(made, out)
-		return closing{out}, nil
-	}, end, nil
+			out, err := a.beginOutput(ctx, f.out+name, f.yes, "redirects.conf")
+			if err != nil {
+				return nil, err
+			}
+			made = append(made, out)
+			return closing{out}, nil
+		}, func(err error) error {
+			for _, out := range made {
+				err = out.end(err) // which has err in it
+			}
+			return err
+		}, nil
 }
+
+// oneOfMany is a file of so many that each gets its name when it is closed: there may be
+// more of them than a process may hold open.
+type oneOfMany struct {
+	*output
+	err error // of writing, with which it is no whole file
+}
+
+func (o *oneOfMany) Write(b []byte) (int, error) {
+	n, err := o.output.Write(b)
+	o.err = errors.Join(o.err, err)
+	return n, err
+}
+
+// Close gives the file its name if all of it was written.
+func (o *oneOfMany) Close() error { return o.end(o.err) }
 
 func printWritten(p *ui.Printer, d *written, name string) {
 	where := d.Output

@@ -186,7 +186,7 @@ func (a *app) createOutput(ctx context.Context, path string, overwrite bool, inp
 		if ui.IsTerminal(a.out) {
 			return nil, usage("standard output is a terminal; redirect it, or name a file")
 		}
-		return &output{Writer: patientWriter{a.out, a.ended}}, nil
+		return a.stdout(), nil
 	}
 	in, errIn := os.Stat(input)
 	out, errOut := os.Stat(path)

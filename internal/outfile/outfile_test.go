@@ -13,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"hovix/internal/testenv"
 )
 
 func write(t *testing.T, path, content string, opts Options) {
@@ -33,16 +35,6 @@ func read(t *testing.T, path string) string {
 	return string(b)
 }
 
-func names(t *testing.T, dir string) (out []string) {
-	t.Helper()
-	entries, err := os.ReadDir(dir)
-	require.NoError(t, err)
-	for _, e := range entries {
-		out = append(out, e.Name())
-	}
-	return out
-}
-
 // TestRegular: a file is whole or not there, and one that is there is kept until it may be
 // replaced.
 func TestRegular(t *testing.T) {
@@ -58,7 +50,7 @@ func TestRegular(t *testing.T) {
 	why := errors.New("why")
 	_, err = f.End(why)
 	assert.ErrorIs(t, err, why)
-	assert.Empty(t, names(t, dir))
+	assert.Empty(t, testenv.Names(t, dir))
 
 	write(t, path, "one", Options{})
 	st, err := os.Stat(path)
@@ -119,7 +111,7 @@ func TestLinks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "far/a", to)
 	assert.Equal(t, "new", read(t, far))
-	assert.Equal(t, []string{"far", "link"}, names(t, dir))
+	assert.Equal(t, []string{"far", "link"}, testenv.Names(t, dir))
 
 	require.NoError(t, os.Symlink("nowhere", filepath.Join(dir, "loose")))
 	_, err = Create(t.Context(), filepath.Join(dir, "loose"), Options{Replace: true})
@@ -143,7 +135,7 @@ func TestPipesAndDevices(t *testing.T) {
 	}()
 	write(t, pipe, "through", Options{})
 	assert.Equal(t, "through", <-got)
-	assert.Equal(t, []string{"pipe"}, names(t, dir))
+	assert.Equal(t, []string{"pipe"}, testenv.Names(t, dir))
 	st, err := os.Lstat(pipe)
 	require.NoError(t, err)
 	assert.Equal(t, fs.ModeNamedPipe, st.Mode().Type())

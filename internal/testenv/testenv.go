@@ -299,6 +299,17 @@ func WordPressLinks(t testing.TB, folder, structure, category string) []byte {
 	return out
 }
 
+// Names lists the entries of a folder.
+func Names(t testing.TB, dir string) (out []string) {
+	t.Helper()
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	for _, e := range entries {
+		out = append(out, e.Name())
+	}
+	return out
+}
+
 func tail(s string, n int) string { return s[max(0, len(s)-n):] }
 
 // WordPress installs a real WordPress site with content in a new folder and a
