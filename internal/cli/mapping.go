@@ -13,6 +13,7 @@ import (
 type mapFlags struct {
 	maps, roots, texts []string
 	wholeWords         bool
+	compressed         bool
 }
 
 func (f *mapFlags) add(cmd *cobra.Command) {
@@ -21,6 +22,7 @@ func (f *mapFlags) add(cmd *cobra.Command) {
 	fl.StringArrayVar(&f.roots, "root", nil, "rewrite this folder of the server, `OLD=NEW` (may be given again)")
 	fl.StringArrayVar(&f.texts, "text", nil, "rewrite this text as it stands, `OLD=NEW` (may be given again)")
 	fl.BoolVar(&f.wholeWords, "whole-words", false, "rewrite texts only where no letter or digit stands beside them")
+	fl.BoolVar(&f.compressed, "compressed", false, "rewrite what is inside of gzip and zlib values too, and compress them again")
 }
 
 // none reports whether nothing is asked for.
@@ -28,7 +30,7 @@ func (f *mapFlags) none() bool { return len(f.maps)+len(f.roots)+len(f.texts) ==
 
 // into adds what is asked for to r. The error is one of usage.
 func (f *mapFlags) into(r *rewrite.Options) error {
-	r.WholeWords = f.wholeWords
+	r.WholeWords, r.Compressed = f.wholeWords, f.compressed
 	err := errors.Join(
 		pairs("map", f.maps, func(old, to string) error {
 			m, err := mapping(old, to)

@@ -101,7 +101,7 @@ func (f *restoreFlags) options(a *app, target string) (restore.Options, error) {
 	if err := f.into(&more); err != nil {
 		return opts, err
 	}
-	opts.Maps, opts.Roots, opts.Texts, opts.WholeWords = more.Mappings, more.Roots, more.Texts, more.WholeWords
+	opts.Maps, opts.Roots, opts.Texts, opts.WholeWords, opts.Compressed = more.Mappings, more.Roots, more.Texts, more.WholeWords, more.Compressed
 	var known database.Location
 	if s, err := site.Open(target); err == nil {
 		known = s.Database

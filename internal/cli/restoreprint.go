@@ -285,6 +285,9 @@ func (l *leftovers) print(p *ui.Printer) {
 	if l.tally.Leftovers[rewrite.BareHost] > 0 {
 		p.Line("    %s", p.Dim("A bare host name stands in prose, not as an address; "+l.advice+" rewrites it too:"))
 	}
+	if l.tally.Leftovers[rewrite.Compressed] > 0 {
+		p.Line("    %s", p.Dim("Compressed values hold an old address; --compressed rewrites them too."))
+	}
 	for _, c := range l.columns {
 		for _, s := range c.sample {
 			line := fmt.Sprintf("%s: “%s”", c.name, s.Excerpt)
@@ -302,6 +305,8 @@ func plural(r rewrite.Reason) string {
 		return "mentions, " + r.String()
 	case rewrite.Email:
 		return "e-mail addresses"
+	case rewrite.Binary:
+		return "values or files of binary data"
 	}
 	return r.String() + "s"
 }

@@ -273,7 +273,7 @@ func (f *rewriteFlags) again() string {
 	for _, o := range []struct {
 		option string
 		on     bool
-	}{{"whole-words", f.wholeWords}, {"bare-hosts", f.bareHosts}, {"identifiers", f.identifiers}, {"repair", f.repair}} {
+	}{{"whole-words", f.wholeWords}, {"compressed", f.compressed}, {"bare-hosts", f.bareHosts}, {"identifiers", f.identifiers}, {"repair", f.repair}} {
 		if o.on {
 			b.WriteString(" --" + o.option)
 		}

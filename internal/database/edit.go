@@ -15,6 +15,8 @@ type Column struct {
 	Unique bool
 	// Keyed says that the column is part of such a key, alone or with others.
 	Keyed bool
+	// Raw says that values are bytes without a charset.
+	Raw bool
 	// Length counts the characters of a value in the column's charset.
 	Length func(v []byte) int64
 }
@@ -57,6 +59,7 @@ type Key struct {
 // Row is one row of an EditTable.
 type Row struct {
 	Values [][]byte   // by Columns, nil for what is no text; valid during the call
+	Raw    []bool     // by Columns, where single values are bytes without a charset; nil: as the columns are
 	Key    func() Key // names the row; to be called during the call
 }
 

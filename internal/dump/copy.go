@@ -56,7 +56,8 @@ func (w *worker) copyField(at Cell, field []byte) []byte {
 	}
 	if digits, isHex := bytes.CutPrefix(field, []byte(`\\x`)); isHex && len(digits) >= 16 {
 		v := make([]byte, len(digits)/2)
-		if _, err := hex.Decode(v, digits); err == nil && w.places(v)(0) < len(v) {
+		if _, err := hex.Decode(v, digits); err == nil {
+			at.Bytes = true
 			if out, changed := w.vals.Value(at, v); changed {
 				return hex.AppendEncode([]byte(`\\x`), out)
 			}

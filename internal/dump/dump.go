@@ -63,8 +63,11 @@ func Detect(head []byte) Dialect {
 	return MySQL
 }
 
-// Cell says where in a dump a value stands. Both are empty outside of rows.
-type Cell struct{ Table, Column string }
+// Cell says where in a dump a value stands. Both names are empty outside of rows.
+type Cell struct {
+	Table, Column string
+	Bytes         bool // it is written as bytes, not as a text
+}
 
 // Values is what a dump's values are shown to.
 type Values interface {
@@ -109,7 +112,7 @@ var ErrTooLong = fmt.Errorf("a literal of more than %d MB, or one that does not 
 func Rewrite(ctx context.Context, w io.Writer, r io.Reader, vals Values, opts Options) error {
 	p := newPipeline(ctx, w, vals)
 	s := &scanner{r: r, p: p, d: opts.Dialect, vals: vals, progress: opts.Progress,
-		buf: make([]byte, 0, 2*blockSize), columns: map[string][]string{}, begin: true}
+		buf: make([]byte, 0, 2*blockSize), columns: map[string][]string{}, raws: map[Cell]bool{}, begin: true}
 	var err error
 	for more := true; more && err == nil; {
 		more, err = s.token()
@@ -147,6 +150,8 @@ type scanner struct {
 	table   string
 	names   []string            // columns of the statement
 	columns map[string][]string // of the tables defined before
+	raw     []bool              // of the columns of the statement: those that hold bytes
+	raws    map[Cell]bool       // those of the tables defined before
 	head    string              // of the last INSERT
 	into    insert
 }
@@ -259,7 +264,9 @@ func (s *scanner) piece(n int, p piece) error {
 	if err := s.flush(s.i); err != nil {
 		return err
 	}
+	isBytes := p.cell.Bytes
 	p.cell = s.cell()
+	p.cell.Bytes = isBytes
 	s.p.piece(s.buf[s.i:s.i+n], p)
 	s.i += n
 	s.written = s.i
@@ -279,6 +286,7 @@ func (s *scanner) cell() Cell {
 type insert struct {
 	table string
 	names []string
+	raw   []bool
 }
 
 // telling are the bytes that may mean something outside of literals, by dialect.

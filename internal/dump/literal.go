@@ -37,11 +37,12 @@ func (s *scanner) quoted() error {
 			return s.piece(n, piece{kind: hexPiece, skip: 4})
 		}
 	}
-	if kind == hexDigits || n < 3 || !s.mentions(n) || s.buf[s.i+n-1] != quote {
+	isBytes := s.d == MySQL && (s.rows && s.column < len(s.raw) && s.raw[s.column] || s.introduced())
+	if kind == hexDigits || n < 3 || !isBytes && !s.mentions(n) || s.buf[s.i+n-1] != quote {
 		s.i += n
 		return nil
 	}
-	return s.piece(n, piece{kind: textPiece, backslash: kind == escaped})
+	return s.piece(n, piece{kind: textPiece, backslash: kind == escaped, cell: Cell{Bytes: isBytes}})
 }
 
 // What may stand before a literal in quotes.
@@ -72,6 +73,14 @@ func (s *scanner) prefix() int {
 		}
 	}
 	return kind
+}
+
+// introduced reports whether _binary stands before the literal at i. Its value and those
+// of columns of bytes are all looked at: compressed ones mention nothing.
+func (s *scanner) introduced() bool {
+	const word = "_binary"
+	b := bytes.TrimRight(s.buf[max(0, s.i-len(word)-2):s.i], " ")
+	return bytes.HasSuffix(b, []byte(word))
 }
 
 // literalEnd gives the end of a literal at the beginning of t, -1 if it is not
@@ -271,9 +280,10 @@ func (w *worker) hex(lit []byte, p *piece) []byte {
 	digits := bytes.TrimSuffix(lit[p.skip:], []byte("'"))
 	w.decoded = append(w.decoded[:0], make([]byte, len(digits)/2)...)
 	v := w.decoded
-	if _, err := hex.Decode(v, digits); err != nil || w.places(v)(0) >= len(v) {
+	if _, err := hex.Decode(v, digits); err != nil {
 		return lit
 	}
+	p.cell.Bytes = true
 	out, changed := w.vals.Value(p.cell, v)
 	if !changed {
 		return lit

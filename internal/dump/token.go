@@ -195,7 +195,7 @@ func (s *scanner) statement() error {
 	head := s.buf[s.i:min(len(s.buf), s.i+longestHead)]
 	// Most statements begin like the one before.
 	if s.head != "" && len(head) > len(s.head) && string(head[:len(s.head)]) == s.head && head[len(s.head)] == '(' {
-		s.table, s.names, s.rows = s.into.table, s.into.names, true
+		s.table, s.names, s.raw, s.rows = s.into.table, s.into.names, s.into.raw, true
 		s.i += len(s.head)
 		return nil
 	}
@@ -204,7 +204,8 @@ func (s *scanner) statement() error {
 		if s.names = namesOf(string(m[2])); s.names == nil {
 			s.names = s.columns[s.table]
 		}
-		s.head, s.into = string(m[0]), insert{s.table, s.names}
+		s.raw = s.rawOf(s.table, s.names)
+		s.head, s.into = string(m[0]), insert{s.table, s.names, s.raw}
 		s.i += len(m[0])
 		return nil
 	}
@@ -224,6 +225,19 @@ func (s *scanner) statement() error {
 	return nil
 }
 
+// rawOf tells which columns of a table hold bytes; nil: none does.
+func (s *scanner) rawOf(table string, names []string) (raw []bool) {
+	for i, name := range names {
+		if s.raws[Cell{Table: table, Column: name}] {
+			if raw == nil {
+				raw = make([]bool, len(names))
+			}
+			raw[i] = true
+		}
+	}
+	return raw
+}
+
 // comment reports whether a comment begins here: a statement begins behind it.
 func (s *scanner) comment() bool {
 	b := s.buf[s.i:]
@@ -233,7 +247,10 @@ func (s *scanner) comment() bool {
 // notColumns begin what stands in a table's definition besides its columns.
 var notColumns = []string{"PRIMARY", "KEY", "UNIQUE", "CONSTRAINT", "INDEX", "FOREIGN", "CHECK", "FULLTEXT", "SPATIAL", "EXCLUDE", "LIKE", "PERIOD"}
 
-var itemName = regexp.MustCompile(`^\s*` + namePattern)
+var (
+	itemName  = regexp.MustCompile(`^\s*` + namePattern)
+	bytesType = regexp.MustCompile(`(?i)^\s*(?:tiny|medium|long)?(?:blob|(?:var)?binary)\b`)
+)
 
 // columnName reads the name of a column in a table's definition.
 func (s *scanner) columnName() (bool, error) {
@@ -245,6 +262,9 @@ func (s *scanner) columnName() (bool, error) {
 	name := string(m[1])
 	if !slices.Contains(notColumns, strings.ToUpper(name)) {
 		s.names = append(s.names, lastName(name))
+		if s.d == MySQL && bytesType.Match(s.buf[s.i+len(m[0]):min(len(s.buf), s.i+lookahead)]) {
+			s.raws[Cell{Table: s.table, Column: lastName(name)}] = true
+		}
 	}
 	s.i += len(m[0])
 	return true, nil

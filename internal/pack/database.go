@@ -83,6 +83,9 @@ func (p *packer) tables(ctx context.Context) error {
 		j := job{Table: t, base: fmt.Sprintf("t%05d-%s", i+1, fileName(t.Name)), without: strings.Join(without[t.Name], " OR ")}
 		def := p.gate.tables[t.Name]
 		j.keys = def.keys
+		if p.way != nil && def.def != nil {
+			p.way.Define(def.def)
+		}
 		for _, why := range def.problems {
 			p.problem("table "+t.Name, why)
 		}
@@ -178,7 +181,7 @@ func (p *packer) table(ctx context.Context, r database.Reader, j job) error {
 // rewritten gives rows with what is changed on the way, in the room of buf if it
 // is another text.
 func (p *packer) rewritten(buf *[]byte, text []byte, table string) ([]byte, error) {
-	if !p.way.Mentions(text) {
+	if !p.way.Concerns(table, text) {
 		return text, nil
 	}
 	d := p.db.Info().Engine.Dialect()

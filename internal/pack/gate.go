@@ -28,6 +28,7 @@ type gate struct {
 // table is a table's definition as it is packed.
 type table struct {
 	create   string
+	def      *sqltree.Table // nil: a restore would refuse it
 	keys     []string
 	problems []string // why a restore would refuse it, or what of it was left out
 }
@@ -165,6 +166,7 @@ func (g *gate) checkTables(ctx context.Context) error {
 			t.problems = append(t.problems, "a restore refuses its definition: "+reason(err)+"; restore with --without table:…, or load it by hand")
 			continue
 		}
+		t.def = def
 		if err := g.checkTable(ctx, t, def); err != nil {
 			return err
 		}

@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/rewrite"
 	"hovix/internal/rewrite/serialized"
 )
@@ -36,6 +37,7 @@ type Passage struct {
 	stable  bool // what has been rewritten holds nothing more to be rewritten
 	mu      sync.Mutex
 	columns map[[2]string]*Column
+	bytes   map[string]map[string]bool // by table, the columns of bytes
 }
 
 // Column tells what rewriting did in one column, or in one file.
@@ -55,7 +57,7 @@ func New(opts Options) (*Passage, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Passage{rw: rw, d: opts.Dialect, keep: map[string]bool{}, moved: map[string]bool{}, columns: map[[2]string]*Column{}, blind: rewrite.Escaped(opts.Rewrite.Texts)}
+	p := &Passage{rw: rw, d: opts.Dialect, keep: map[string]bool{}, moved: map[string]bool{}, columns: map[[2]string]*Column{}, bytes: map[string]map[string]bool{}, blind: rewrite.Escaped(opts.Rewrite.Texts)}
 	p.stable = isStable(rw, &opts.Rewrite)
 	for _, k := range opts.Keep {
 		p.keep[k] = true
@@ -71,6 +73,44 @@ func New(opts Options) (*Passage, error) {
 func (p *Passage) Mentions(text []byte) bool {
 	return p.blind || p.rw.Mentions(text) || bytes.Contains(text, []byte("x'")) || bytes.Contains(text, []byte("X'")) ||
 		p.d == sqltext.Postgres && bytes.Contains(text, []byte(`\\x`))
+}
+
+// Define tells of a table before its rows pass: which of its columns hold bytes that
+// are no text of a charset.
+func (p *Passage) Define(t *sqltree.Table) {
+	columns := map[string]bool{}
+	for i := range t.Items {
+		if it := &t.Items[i]; it.IsBytes() {
+			columns[it.Name] = true
+		}
+	}
+	if len(columns) > 0 && p.d == sqltext.MySQL {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.bytes[t.Name] = columns
+	}
+}
+
+// Concerns reports whether rows of a table have to be looked at one by one.
+func (p *Passage) Concerns(table string, text []byte) bool {
+	p.mu.Lock()
+	isBytes := p.bytes[table] != nil
+	p.mu.Unlock()
+	return isBytes || p.Mentions(text)
+}
+
+// bytesOf gives the columns of bytes of a table.
+func (p *Passage) bytesOf(ins *sqltext.Insert) (is []bool) {
+	p.mu.Lock()
+	columns := p.bytes[ins.Table]
+	p.mu.Unlock()
+	if columns == nil {
+		return nil
+	}
+	for _, name := range ins.Columns {
+		is = append(is, columns[name])
+	}
+	return is
 }
 
 // Rows goes through the statements of an entry with rows.
@@ -120,7 +160,8 @@ func (r *Rows) Next(dst []byte, table, target string) (out []byte, rows int64, e
 	var c *cells
 	var change sqltext.Rewrite
 	var places sqltext.Places
-	if r.change {
+	ins.Bytes = r.p.bytesOf(ins)
+	if r.change || ins.Bytes != nil {
 		c = r.p.newCells(ins)
 		change = c.rewrite
 	}
@@ -159,8 +200,12 @@ func (p *Passage) newCells(ins *sqltext.Insert) *cells {
 	return c
 }
 
-func (c *cells) rewrite(column int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error) {
-	if column >= len(c.columns) || c.moved[column] || !c.p.blind && !c.p.rw.Mentions(raw) {
+func (c *cells) rewrite(column int, raw []byte, isBytes bool, value func() ([]byte, error)) ([]byte, bool, error) {
+	change := c.p.rw.ValueIn
+	if isBytes {
+		change = c.p.rw.BytesIn
+	}
+	if column >= len(c.columns) || c.moved[column] || !c.p.blind && !(isBytes && rewrite.MayBeCompressed(raw)) && !c.p.rw.Mentions(raw) {
 		return nil, false, nil
 	}
 	v, err := value()
@@ -172,12 +217,12 @@ func (c *cells) rewrite(column int, raw []byte, value func() ([]byte, error)) ([
 		return nil, false, nil
 	}
 	before := c.tallies[column]
-	out, changed := c.p.rw.ValueIn(c.buf, v, &c.tallies[column])
+	out, changed := change(c.buf, v, &c.tallies[column])
 	if !changed {
 		return out, false, nil
 	}
 	c.buf = out
-	if !c.p.proved(v, out) {
+	if !c.p.proved(v, out, change) {
 		c.tallies[column] = before
 		c.tallies[column].Leave(rewrite.Unproved, v, "")
 		return nil, false, nil
@@ -205,7 +250,7 @@ func isStable(rw *rewrite.Rewriter, o *rewrite.Options) bool {
 
 // proved looks at a changed value once more: one that was serialized must be so
 // still, and must hold nothing more that is to be changed.
-func (p *Passage) proved(old, changed []byte) bool {
+func (p *Passage) proved(old, changed []byte, change func(buf, v []byte, t *rewrite.Tally) ([]byte, bool)) bool {
 	if serialized.Looks(old) && serialized.Valid(old) == nil && serialized.Valid(changed) != nil {
 		return false
 	}
@@ -213,7 +258,7 @@ func (p *Passage) proved(old, changed []byte) bool {
 		return true
 	}
 	var t rewrite.Tally
-	_, again := p.rw.Value(changed, &t)
+	_, again := change(nil, changed, &t)
 	return !again
 }
 

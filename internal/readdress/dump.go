@@ -143,7 +143,11 @@ func (b *batch) Value(at dump.Cell, value []byte) ([]byte, bool) {
 		b.rw.Keep(value, &b.col.Tally)
 		return value, false
 	}
-	out, changed := b.rw.ValueIn(b.buf, value, &b.col.Tally)
+	change := b.rw.ValueIn
+	if at.Bytes {
+		change = b.rw.BytesIn
+	}
+	out, changed := change(b.buf, value, &b.col.Tally)
 	if changed {
 		b.buf = out
 		b.part.changed(b.col, "", value, out)

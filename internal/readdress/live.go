@@ -123,7 +123,7 @@ func (l *live) table(ctx context.Context, t *database.EditTable) error {
 		defer close(batches)
 		err := l.ed.Scan(ctx, t, func(row *database.Row) error {
 			l.a.Rows++
-			return reader.row(row.Values, row.Key)
+			return reader.row(row)
 		})
 		if errors.Is(err, database.ErrRowTooLarge) {
 			return fmt.Errorf("%w; leave it out with --except %s", err, t.Name)
@@ -186,7 +186,8 @@ func (s *side) begin() {
 }
 
 // row looks at the values of one row.
-func (s *side) row(values [][]byte, key func() database.Key) error {
+func (s *side) row(row *database.Row) error {
+	values, key := row.Values, row.Key
 	var c database.Change
 	read, counted := 0, false
 	for i, v := range values {
@@ -201,7 +202,11 @@ func (s *side) row(values [][]byte, key func() database.Key) error {
 			continue
 		}
 		tally := rewrite.Tally{OnLeftover: col.Tally.OnLeftover}
-		out, changed := s.rw.ValueIn(s.room(i), v, &tally)
+		change := s.rw.ValueIn
+		if s.t.Columns[i].Raw || row.Raw != nil && row.Raw[i] {
+			change = s.rw.BytesIn
+		}
+		out, changed := change(s.room(i), v, &tally)
 		if changed && !s.t.Columns[i].Fits(out) {
 			s.leave(i, rewrite.Unfit, v, key().Label, unfitting(&s.t.Columns[i], out))
 			continue
@@ -376,7 +381,7 @@ func (r *changer) again(ctx context.Context, c *database.Change) error {
 			r.columns[i].Read--
 		}
 	}
-	return r.row(values, func() database.Key { return c.Key })
+	return r.row(&database.Row{Values: values, Key: func() database.Key { return c.Key }})
 }
 
 // definitions notes views and triggers that hold an old address: they are

@@ -137,6 +137,7 @@ func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
 		}
 	}
 	t.name = def.Name
+	r.way.Define(def)
 	if t.skip = !r.plan.sel.table(def.Name); !t.skip {
 		if err := r.db.Define(ctx, def); err != nil {
 			return err

@@ -7,6 +7,7 @@ import (
 
 	"hovix/internal/archive"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/passage"
 	"hovix/internal/site"
 )
@@ -47,14 +48,21 @@ func (p *Plan) estimate(opts Options) error {
 	}); err != nil || chunks == 0 {
 		return err
 	}
+	isTable := func(e *archive.Entry) bool {
+		m := entryName.FindStringSubmatch(e.Name)
+		return m != nil && m[2] == "0-table" && e.Size <= 4<<20
+	}
 	step, at, seen := max(1, (chunks+samples-1)/samples), int64(0), int64(0)
 	err = a.Each(func(e *archive.Entry) bool {
 		if !isRows(e) {
-			return false
+			return isTable(e)
 		}
 		at++
 		return (at-1)%step == step/2
 	}, func(e archive.Entry, r io.Reader) error {
+		if isTable(&e) {
+			return p.lookAtTable(way, r)
+		}
 		seen += e.Size
 		return p.lookAtRows(way, r)
 	})
@@ -66,10 +74,26 @@ func (p *Plan) estimate(opts Options) error {
 	return nil
 }
 
+// lookAtTable tells of a table whose rows come later. What cannot be read is refused
+// when it is restored.
+func (p *Plan) lookAtTable(way *passage.Passage, r io.Reader) error {
+	text, err := io.ReadAll(r)
+	if err != nil {
+		return err
+	}
+	d := p.Manifest.Database.Engine.Dialect()
+	if st, err := sqltext.SplitBytes(text, d).Next(); err == nil {
+		if def, err := sqltree.ParseTable(st.Text, d); err == nil {
+			way.Define(def)
+		}
+	}
+	return nil
+}
+
 // lookAtRows has a chunk of rows pass, as if it were staged.
 func (p *Plan) lookAtRows(way *passage.Passage, r io.Reader) error {
 	text, err := io.ReadAll(r)
-	if err != nil || !way.Mentions(text) {
+	if err != nil {
 		return err
 	}
 	d := p.Manifest.Database.Engine.Dialect()

@@ -253,7 +253,7 @@ func moved(a, old, to rewrite.Address) rewrite.Address {
 
 // rewriting says what is rewritten.
 func (p *Plan) rewriting(opts Options) rewrite.Options {
-	return rewrite.Options{Mappings: p.maps, Roots: p.roots, Texts: opts.Texts, WholeWords: opts.WholeWords, BareHosts: opts.BareHosts}
+	return rewrite.Options{Mappings: p.maps, Roots: p.roots, Texts: opts.Texts, WholeWords: opts.WholeWords, BareHosts: opts.BareHosts, Compressed: opts.Compressed}
 }
 
 // database decides where the database goes.

@@ -43,6 +43,8 @@ type Options struct {
 	Texts    []rewrite.TextMapping
 	// WholeWords rewrites texts only where no letter or digit stands beside them.
 	WholeWords bool
+	// Compressed rewrites what is inside of compressed values.
+	Compressed bool
 	// BareHosts rewrites host names that stand alone in prose.
 	BareHosts bool
 	// Only and Without choose parts, paths and tables (table:PATTERN) of the archive;
@@ -418,7 +420,7 @@ func (r *run) recover(ctx context.Context) (err error) {
 // order is by what a restore is known again: what was to be put where, and how.
 func (r *run) order(content []byte) string {
 	p, o := r.plan, &r.opts
-	how := fmt.Sprintf("%q %q %q %t %t %t %t", o.Only, o.Without, o.Keep, o.StoredCode, o.LinksOut, o.BareHosts, o.WholeWords)
+	how := fmt.Sprintf("%q %q %q %t %t %t %t %t", o.Only, o.Without, o.Keep, o.StoredCode, o.LinksOut, o.BareHosts, o.WholeWords, o.Compressed)
 	sum := sha256.Sum256([]byte(strings.Join([]string{string(content), p.Target, p.Address, p.Database, strings.Join(p.Maps, "\n"), how}, "\x00")))
 	return hex.EncodeToString(sum[:])
 }

@@ -210,7 +210,9 @@ func (b *blobs) matchAt(rw *Rewriter, v []byte, at, floor int, s scope) (m match
 		}
 		return match{to: m.to}, false
 	}
-	out, changed := rw.value(nil, dec.content, s.in(FormBase64))
+	s = s.in(FormBase64)
+	s.bytes = true
+	out, changed := rw.value(nil, dec.content, s)
 	if !changed {
 		return match{to: m.to}, false
 	}

@@ -46,7 +46,7 @@ func TestHugeHostileValues(t *testing.T) {
 		before := strings.Repeat(unit, size/len(unit))
 		var tally Tally
 		out, changed := rw.Value([]byte(before+"http://old.example/x"), &tally)
-		if strings.HasSuffix(unit, `"`) && unit != `"` || unit[0] == 'a' {
+		if unit[0] == 'a' {
 			assert.EqualValues(t, 1, tally.Leftovers[Broken], unit)
 			continue
 		}

@@ -39,6 +39,9 @@ type Options struct {
 	Repair bool
 	// BareHosts rewrites old host names that stand alone in prose too.
 	BareHosts bool
+	// Compressed rewrites text in values that are gzip or zlib data as a whole, and
+	// compresses it again. Without it such values stay, and are counted.
+	Compressed bool
 }
 
 // Form is the encoding in which an address stood.
@@ -79,7 +82,8 @@ const (
 	Signed                    // in a token whose signature a change would break
 	Unfit                     // the changed value does not fit where it belongs
 	Repeats                   // the changed value would repeat a key that is there once
-	Binary                    // in a file that is no text
+	Binary                    // in a value or a file that is no text
+	Compressed                // in a compressed value
 	Unproved                  // the changed value did not stand a second look
 	numReasons
 )
@@ -88,7 +92,7 @@ const (
 func (r Reason) String() string {
 	return [...]string{"bare host name", "e-mail address", "look-alike host", "other port", "outside the base path",
 		"other scheme", "broken serialized value", "kept identifier", "nested too deeply", "signed token",
-		"value that does not fit", "key that would repeat", "binary file", "value that could not be proved"}[r]
+		"value that does not fit", "key that would repeat", "binary data", "compressed value", "value that could not be proved"}[r]
 }
 
 // MarshalText gives the name of the reason.
@@ -224,6 +228,7 @@ type Rewriter struct {
 	seekers []seeker
 	bare    bool
 	repair  bool
+	unpack  bool
 }
 
 // seeker finds one kind of thing that may have to be rewritten.
@@ -242,6 +247,7 @@ type seeker interface {
 type scope struct {
 	t     *Tally
 	depth int
+	bytes bool // the value is of a column without charset
 	form  Form // what counts as the form of everything here; formAsFound: what is seen
 }
 
@@ -276,7 +282,7 @@ type target struct {
 // New returns a Rewriter for the options. The error says which mappings
 // contradict each other.
 func New(opts Options) (*Rewriter, error) {
-	rw := &Rewriter{bare: opts.BareHosts, repair: opts.Repair}
+	rw := &Rewriter{bare: opts.BareHosts, repair: opts.Repair, unpack: opts.Compressed}
 	seen := map[Address]Address{}
 	for _, m := range opts.Mappings {
 		if m.Old.IsZero() || m.New.IsZero() {

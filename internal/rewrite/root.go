@@ -142,6 +142,9 @@ func (r *root) begins(v []byte, m *match) bool {
 	if m.from == 0 {
 		return true
 	}
+	if behindFile(v, m) {
+		return true
+	}
 	if !boundaryBefore(v, m.from) {
 		return false
 	}
@@ -149,5 +152,21 @@ func (r *root) begins(v []byte, m *match) bool {
 	if r.windows { // file:///C:/sites is as good as C:/sites
 		return c != ':'
 	}
-	return (c != '/' || bytes.HasSuffix(v[:m.from], []byte("file://"))) && (c != ':' || m.style.form != FormPlain || m.from < 2 || !isAlnum(v[m.from-2]))
+	return c != '/' && (c != ':' || m.style.form != FormPlain || m.from < 2 || !isAlnum(v[m.from-2]))
+}
+
+// behindFile reports whether file:// stands before a path, its slashes spelled like
+// those of the path.
+func behindFile(v []byte, m *match) bool {
+	at := m.from
+	for range 2 {
+		slash, _ := slashBefore(v, at)
+		if slash == nil || !bytes.EqualFold(slash, m.style.slash) {
+			return false
+		}
+		at -= len(slash)
+	}
+	colon := m.style.colonBefore(v, at)
+	at -= len(colon)
+	return colon != nil && at >= 4 && equalFold(v[at-4:at], "file") && boundaryBefore(v, at-4)
 }

@@ -79,7 +79,7 @@ func (h *host) matchAt(rw *Rewriter, v []byte, at, floor int, s scope) (m match,
 	reason, m := h.frame(v, begin, end, floor)
 	if m.style.slash == nil {
 		if reason == BareHost && rw.bare {
-			return h.bareMatch(begin, end, www)
+			return h.bareMatch(v, begin, end, www, s)
 		}
 		return h.leave(reason, v, begin, end, s)
 	}
@@ -150,7 +150,7 @@ func (h *host) frame(v []byte, begin, end, floor int) (Reason, match) {
 	at := m.from - len(m.colon)
 	for _, s := range [...]string{"https", "http"} {
 		if n := at - len(s); n >= floor && equalFold(v[n:at], s) {
-			if !boundaryBefore(v, n) && v[n-1] != '_' { // Markdown has it; no scheme does
+			if inCompound(v, n) {
 				break
 			}
 			m.scheme, m.from = v[n:at], n
@@ -234,7 +234,7 @@ func (rw *Rewriter) render(dst []byte, m *match, s scope) []byte {
 	}
 	dst = append(dst, m.target.host...)
 	if to.Port != 0 {
-		dst = append(dst, m.style.colon()...)
+		dst = append(dst, m.portColon()...)
 		dst = strconv.AppendInt(dst, int64(to.Port), 10)
 	}
 	return appendPath(dst, to.Path, m.style.slash)
@@ -254,16 +254,64 @@ func appendPath(dst []byte, path string, slash []byte) []byte {
 	return dst
 }
 
-// bareMatch makes a match of a host name that stands alone.
-func (h *host) bareMatch(begin, end int, www bool) (match, bool) {
+// bareMatch makes a match of a host name that stands alone, with what stands behind it
+// of a port and a base path.
+func (h *host) bareMatch(v []byte, begin, end int, www bool, s scope) (match, bool) {
+	m := match{from: begin}
+	m.style.slash, m.style.form = slashAt(v, end)
+	port, after, bad := m.port(v, end)
+	if port != 0 {
+		m.style.slash, m.style.form = slashAt(v, after)
+	}
+	reason := BareHost
 	for j := range h.targets {
 		c := &h.targets[j]
-		if c.keep || c.addr.Path != "" || c.addr.Port != 0 || www && !c.twin {
+		if bad || !c.fits(&m, www, port) && !(port != 0 && c.addr.Port == 0 && port == c.addr.defaultPort() && (c.keep || !www || c.twin)) {
 			continue
 		}
-		to := *c
-		to.to.Path, to.to.Port = "", 0
-		return match{from: begin, to: end, target: &to}, true
+		to := after
+		if len(c.words) > 0 {
+			var ok bool
+			if to, ok = m.path(v, after, c.words); m.style.slash == nil || !ok {
+				continue
+			}
+		}
+		if m.target == nil || to > m.to || to == m.to && c.keep {
+			m.target, m.to = c, to
+		}
 	}
-	return match{}, false
+	if m.target == nil {
+		if port != 0 {
+			reason = OtherPort
+		}
+		return h.leave(reason, v, begin, end, s)
+	}
+	to := *m.target
+	if m.out = appendPath([]byte(bareAuthority(&to)), to.to.Path, m.style.slash); to.keep || bytes.Equal(m.out, v[m.from:m.to]) {
+		return m, false
+	}
+	m.target = nil
+	return m, true
+}
+
+// bareAuthority gives the new host of a target with its port.
+func bareAuthority(c *target) string {
+	if c.to.Port == 0 {
+		return c.host
+	}
+	return c.host + ":" + strconv.Itoa(c.to.Port)
+}
+
+// compounds are words that make another scheme of http, alone or with a plus sign.
+var compounds = map[string]bool{"s": true, "git+": true, "svn+": true, "hg+": true, "bzr+": true, "fossil+": true, "darcs+": true,
+	"dav+": true, "davs+": true, "webdav+": true, "caldav+": true, "carddav+": true, "coap+": true, "rtsp+": true, "unix+": true, "feed+": true}
+
+// inCompound reports whether http at v[at:] is the end of a longer scheme that is known.
+// Anything else before it is glued to an address by mistake.
+func inCompound(v []byte, at int) bool {
+	from := at
+	for from > 0 && at-from < 10 && (isAlnum(v[from-1]) || v[from-1] == '+') {
+		from--
+	}
+	return from < at && compounds[strings.ToLower(string(v[from:at]))] && boundaryBefore(v, from)
 }

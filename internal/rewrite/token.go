@@ -1,6 +1,10 @@
 package rewrite
 
-import "bytes"
+import (
+	"bytes"
+	"unicode"
+	"unicode/utf8"
+)
 
 // style is the spelling of the punctuation of an address where it stands: the
 // bytes that stand for a slash, and the form to which they belong.
@@ -72,10 +76,30 @@ func (s style) colon() []byte {
 			return append(c, "3A"...)
 		}
 		return append(c, "3a"...)
-	case FormEntity:
-		return []byte("&#58;")
 	}
 	return []byte(":")
+}
+
+// colons are the spellings of a colon in the style s, but for the colon itself.
+func (s style) colons() []string {
+	switch s.form {
+	case FormPercent:
+		return []string{string(s.slash[:len(s.slash)-2]) + "3a"}
+	case FormEntity:
+		return []string{"&#58;", "&#x3a;", "&colon;", "&#058;"}
+	case FormJSON:
+		return []string{`\u003a`}
+	}
+	return nil
+}
+
+// portColon gives the colon of a port that is put in: like that of the scheme, where
+// there is one.
+func (m *match) portColon() []byte {
+	if m.colon != nil {
+		return m.colon
+	}
+	return m.style.colon()
 }
 
 // colonBefore reads the spelling of a colon in the style s that ends at v[:end].
@@ -83,16 +107,7 @@ func (s style) colonBefore(v []byte, end int) []byte {
 	if end > 0 && v[end-1] == ':' {
 		return v[end-1 : end]
 	}
-	var forms []string
-	switch s.form {
-	case FormPercent:
-		forms = []string{string(s.slash[:len(s.slash)-2]) + "3a"}
-	case FormEntity:
-		forms = []string{"&#58;", "&#x3a;", "&colon;", "&#058;"}
-	case FormJSON:
-		forms = []string{`\u003a`}
-	}
-	for _, f := range forms {
+	for _, f := range s.colons() {
 		if n := end - len(f); n >= 0 && bytes.EqualFold(v[n:end], []byte(f)) {
 			return v[n:end]
 		}
@@ -105,8 +120,10 @@ func (s style) colonAfter(v []byte, at int) []byte {
 	if at < len(v) && v[at] == ':' {
 		return v[at : at+1]
 	}
-	if c := s.colon(); len(c) > 1 && len(v)-at >= len(c) && bytes.EqualFold(v[at:at+len(c)], c) {
-		return v[at : at+len(c)]
+	for _, c := range s.colons() {
+		if n := len(c); len(v)-at >= n && bytes.EqualFold(v[at:at+n], []byte(c)) {
+			return v[at : at+n]
+		}
 	}
 	return nil
 }
@@ -150,12 +167,66 @@ func endsHost(v []byte, i int) bool {
 		return true
 	}
 	switch c := v[i]; {
-	case isAlnum(c), c == '-', c == '_', c >= 0x80:
+	case isAlnum(c), c == '-', c == '_':
 		return false
 	case c == '.':
 		return i+1 >= len(v) || !isAlnum(v[i+1])
+	case c >= 0x80:
+		return endsBeforeLetter(v, i)
 	}
 	return true
+}
+
+// wordAt reads a letter, a digit or a sign upon one, beyond ASCII or in it, at v[i:].
+// What is no UTF-8 counts as a letter: those of other charsets are.
+func wordAt(v []byte, i int) (r rune, size int, is bool) {
+	r, size = utf8.DecodeRune(v[i:])
+	return r, size, r == utf8.RuneError && size == 1 || unicode.In(r, unicode.L, unicode.N, unicode.M)
+}
+
+// endsBeforeLetter reports whether a host name ends although something beyond ASCII
+// follows at v[i:]: no punctuation belongs to it, and no last label of a registered name has
+// letters of ASCII beside those of another script.
+func endsBeforeLetter(v []byte, i int) bool {
+	r, size, word := wordAt(v, i)
+	if r == '。' || r == '．' || r == '｡' { // full stops of names, too (RFC 3490, section 3.1)
+		return i+size >= len(v) || !isAlnum(v[i+size])
+	}
+	if !word {
+		return true
+	}
+	if r == utf8.RuneError || unicode.In(r, unicode.Latin, unicode.M) || i > 0 && v[i-1] >= 0x80 {
+		return false
+	}
+	for is := true; is && i < len(v); i += size {
+		if v[i] == '-' {
+			size = 1
+		} else if _, size, is = wordAt(v, i); !is {
+			break
+		}
+	}
+	if i+1 >= len(v) || v[i] != '.' {
+		return true
+	}
+	_, _, more := wordAt(v, i+1)
+	return !more
+}
+
+// slashAt reads the spelling of a slash at v[at:], nil if there is none.
+func slashAt(v []byte, at int) ([]byte, Form) {
+	i := at
+	for i < len(v) && v[i] == '\\' {
+		i++
+	}
+	switch {
+	case i < len(v) && v[i] == '/' && i > at:
+		return v[at : i+1], FormJSON
+	case i < len(v) && v[i] == '/':
+		return v[at : i+1], FormPlain
+	case i == at && len(v) >= at+3 && bytes.EqualFold(v[at:at+3], []byte("%2f")):
+		return v[at : at+3], FormPercent
+	}
+	return nil, 0
 }
 
 // endsPath reports whether a base path or folder that ends at v[:i] is
@@ -165,8 +236,11 @@ func (s style) endsPath(v []byte, i int) bool {
 		return true
 	}
 	switch c := v[i]; {
-	case isAlnum(c), c == '-', c == '_', c == '~', c >= 0x80:
+	case isAlnum(c), c == '-', c == '_', c == '~':
 		return false
+	case c >= 0x80:
+		_, _, word := wordAt(v, i)
+		return !word
 	case c == '%':
 		if s.form != FormPercent {
 			return false

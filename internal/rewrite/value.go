@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"net/url"
+	"regexp"
 	"sync"
 
 	"hovix/internal/rewrite/serialized"
@@ -21,11 +22,27 @@ func (rw *Rewriter) Value(v []byte, t *Tally) ([]byte, bool) { return rw.ValueIn
 // ValueIn is Value with room for the result: where v is changed, the new value
 // may lie in buf, which is written over.
 func (rw *Rewriter) ValueIn(buf, v []byte, t *Tally) ([]byte, bool) {
+	return rw.whole(buf, v, scope{t: t, form: formAsFound})
+}
+
+// BytesIn is ValueIn for a value of a column of bytes, such as BLOB and bytea, which may
+// hold anything: text in it is rewritten where the whole value is text.
+func (rw *Rewriter) BytesIn(buf, v []byte, t *Tally) ([]byte, bool) {
+	return rw.whole(buf, v, scope{t: t, form: formAsFound, bytes: true})
+}
+
+func (rw *Rewriter) whole(buf, v []byte, s scope) ([]byte, bool) {
+	t := s.t
+	if looksCompressed(v) {
+		if out, changed, ok := rw.compressed(v, t); ok {
+			return out, changed
+		}
+	}
 	if !rw.Mentions(v) {
 		return v, false
 	}
 	t.Values++
-	out, changed := rw.value(buf[:0], v, scope{t: t, form: formAsFound})
+	out, changed := rw.value(buf[:0], v, s)
 	if !changed {
 		return v, false
 	}
@@ -62,6 +79,10 @@ func (rw *Rewriter) value(dst, v []byte, s scope) ([]byte, bool) {
 		s.t.leftover(Broken, v, 0, min(len(v), 60), "serialized and percent-encoded in an unknown manner")
 		return v, false
 	}
+	if what := notText(v, s.bytes); what != "" {
+		rw.leaveBinary(v, what, s.t)
+		return v, false
+	}
 	if holdsEscapedSerialized(v) {
 		return rw.json(v, s)
 	}
@@ -71,6 +92,7 @@ func (rw *Rewriter) value(dst, v []byte, s scope) ([]byte, bool) {
 func (rw *Rewriter) serialized(dst, v []byte, s scope) ([]byte, bool, error) {
 	w := walkers.Get().(*walker)
 	w.rw, w.v, w.s = rw, v, s.in(FormSerialized)
+	w.s.bytes = false // texts of PHP
 	w.start()
 	out, changed, err := serialized.Rewrite(dst, v, w)
 	w.rw, w.v, w.s = nil, nil, scope{}
@@ -225,15 +247,15 @@ func smallEscape(s string) string {
 }
 
 // plausible reports whether a value that does not parse was nevertheless meant
-// to be serialized, rather than prose that happens to begin with "a:1".
+// to be serialized, rather than prose that happens to begin with "a:1:{": what comes first
+// in it does parse.
 func plausible(v []byte) bool {
-	head := v[:min(len(v), 40)]
-	i := 2
-	for i < len(head) && head[i] >= '0' && head[i] <= '9' {
-		i++
-	}
-	if i+1 >= len(head) || head[i] != ':' {
-		return false
-	}
-	return head[i+1] == '{' || head[i+1] == '"' || head[i+1] == '\\' && bytes.Contains(v[:min(len(v), 80)], []byte(`\"`))
+	return meant.Match(v[:min(len(v), 400)]) && (v[0]|0x20 != 's' || closesString(v))
 }
+
+// meant is the beginning of an array with its first key, of an object or a case of an
+// enumeration with its name, and of a text; quotes may be escaped.
+var meant = regexp.MustCompile(`^(?:a:\d+:\{(?:i:-?\d|[sS]:\d+:\\*"|\}|$)|[OCE]:\d+:\\*"[^"\s(]*(?:\\*"|$)|[sS]:\d+:\\*")`)
+
+// closesString reports whether a text ends somewhere as serialized ones do.
+func closesString(v []byte) bool { return bytes.Contains(v, []byte(`";`)) }

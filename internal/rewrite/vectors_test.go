@@ -19,6 +19,7 @@ type vector struct {
 	before, after []byte
 	leftovers     []string
 	swaps         bool // a second run swaps back
+	text, bytes   bool // the value may be of a column of text, of bytes
 }
 
 func readVector(t *testing.T, file string) (v vector) {
@@ -31,6 +32,7 @@ func readVector(t *testing.T, file string) (v vector) {
 	if v.after = v.before; changed {
 		v.before, v.after = before, bytes.TrimSuffix(after, []byte("\n"))
 	}
+	v.text, v.bytes = true, true
 	olds, news := map[string]bool{}, map[string]bool{}
 	for line := range strings.Lines(string(head)) {
 		key, value, _ := strings.Cut(strings.TrimSuffix(line, "\n"), ": ")
@@ -56,6 +58,12 @@ func readVector(t *testing.T, file string) (v vector) {
 				v.opts.WholeWords = true
 			case "repair":
 				v.opts.Repair = true
+			case "compressed":
+				v.opts.Compressed = true
+			case "bytes":
+				v.text = false
+			case "text":
+				v.bytes = false
 			default:
 				t.Fatalf("%s: unknown option %q", file, value)
 			}
@@ -84,26 +92,36 @@ func TestVectors(t *testing.T) {
 			require.NotEmpty(t, v.reason)
 			rw, err := New(v.opts)
 			require.NoError(t, err)
-			var tally Tally
-			in := bytes.Clone(v.before)
-			out, changed := rw.Value(in, &tally)
-			assert.Equal(t, string(v.after), string(out), v.reason)
-			assert.Equal(t, !bytes.Equal(v.before, v.after), changed)
-			assert.Equal(t, v.before, in, "the input is left alone")
-			if !changed && len(in) > 0 {
-				assert.Same(t, &in[0], &out[0], "the same bytes come back")
+			if v.text {
+				v.check(t, rw.ValueIn)
 			}
-			for r, n := range tally.Leftovers {
-				if want := slices.Contains(v.leftovers, Reason(r).String()); v.leftovers != nil {
-					assert.Equal(t, want, n > 0, "%v: %d", Reason(r), n)
-				}
+			if v.bytes {
+				v.check(t, rw.BytesIn)
 			}
-			if v.swaps {
-				return
-			}
-			var second Tally
-			again, changed := rw.Value(out, &second)
-			assert.False(t, changed, "a second run made %s", again)
 		})
 	}
+}
+
+// check has a value rewritten, once and again.
+func (v *vector) check(t *testing.T, run func(buf, v []byte, t *Tally) ([]byte, bool)) {
+	var tally Tally
+	in := bytes.Clone(v.before)
+	out, changed := run(nil, in, &tally)
+	assert.Equal(t, string(v.after), string(out), v.reason)
+	assert.Equal(t, !bytes.Equal(v.before, v.after), changed)
+	assert.Equal(t, v.before, in, "the input is left alone")
+	if !changed && len(in) > 0 {
+		assert.Same(t, &in[0], &out[0], "the same bytes come back")
+	}
+	for r, n := range tally.Leftovers {
+		if want := slices.Contains(v.leftovers, Reason(r).String()); v.leftovers != nil {
+			assert.Equal(t, want, n > 0, "%v: %d", Reason(r), n)
+		}
+	}
+	if v.swaps {
+		return
+	}
+	var second Tally
+	again, changed := run(nil, out, &second)
+	assert.False(t, changed, "a second run made %s", again)
 }

@@ -91,7 +91,7 @@ func (e *editor) editColumns(ctx context.Context, t *database.EditTable, et *edi
 		if charset == "" {
 			l.charset = "binary"
 		}
-		c := database.Column{Name: name}
+		c := database.Column{Name: name, Raw: strings.HasSuffix(kind, "blob") || strings.HasSuffix(kind, "binary")}
 		c.Chars, _ = strconv.ParseInt(row[4], 10, 64)
 		c.Bytes, _ = strconv.ParseInt(row[5], 10, 64)
 		c.Length = lengthIn(charset)

@@ -205,7 +205,7 @@ func (e *editor) Scan(ctx context.Context, t *database.EditTable, yield func(*da
 		return fmt.Errorf("read %s: %w", t.Name, err)
 	}
 	defer s.close()
-	row := &database.Row{Values: make([][]byte, len(t.Columns)), Key: func() database.Key { return s.key(names[:n]) }}
+	row := &database.Row{Values: make([][]byte, len(t.Columns)), Raw: make([]bool, len(t.Columns)), Key: func() database.Key { return s.key(names[:n]) }}
 	for {
 		more, err := s.step()
 		if err != nil {
@@ -217,7 +217,7 @@ func (e *editor) Scan(ctx context.Context, t *database.EditTable, yield func(*da
 		if err := s.fits(); err != nil {
 			return fmt.Errorf("read %s: %w", t.Name, err)
 		}
-		s.cells(row.Values, n)
+		s.cells(row, n)
 		if err := yield(row); err != nil {
 			return err
 		}
@@ -239,8 +239,10 @@ func (et *editTable) keyColumns() (names []string) {
 }
 
 // cells gives the texts and blobs of a row's columns from the n-th on.
-func (s *stmt) cells(values [][]byte, n int) {
+func (s *stmt) cells(row *database.Row, n int) {
+	values := row.Values
 	for i := range values {
+		row.Raw[i] = s.kind(n+i) == lib.SQLITE_BLOB
 		switch s.kind(n + i) {
 		case lib.SQLITE_TEXT:
 			values[i] = s.bytes(n+i, true)
@@ -365,7 +367,7 @@ func (e *editor) Fetch(_ context.Context, t *database.EditTable, key database.Ke
 		return nil, err
 	}
 	values := make([][]byte, len(names))
-	s.cells(values, 0)
+	s.cells(&database.Row{Values: values, Raw: make([]bool, len(names))}, 0)
 	for i := range values {
 		values[i] = bytes.Clone(values[i])
 	}

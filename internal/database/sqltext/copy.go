@@ -116,7 +116,7 @@ func appendCopyRow(dst, row []byte, rewrite Rewrite) ([]byte, error) {
 				binary = false
 			}
 		}
-		v, changed, err := rewrite(column, raw, decode)
+		v, changed, err := rewrite(column, raw, binary, decode)
 		switch {
 		case err != nil:
 			return nil, err

@@ -12,6 +12,7 @@ import (
 type Insert struct {
 	Table   string
 	Columns []string // empty if the statement names none
+	Bytes   []bool   // by Columns: those of bytes, all of which are shown to a Rewrite; nil: none
 	values  int      // where the rows begin
 	end     int      // where those of COPY end
 	copy    bool
@@ -19,10 +20,10 @@ type Insert struct {
 
 // Rewrite is asked for each text or binary literal of an INSERT. raw is the
 // literal's inside as it stands, escapes included: enough to look for a word
-// without escapes. To change the value, it decodes it by calling value and
+// without escapes; isBytes says that it is one of bytes, or of a column of such. To change the value, it decodes it by calling value and
 // returns the new bytes and true. What value gives is valid during the call, what
 // is returned until the next.
-type Rewrite func(column int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error)
+type Rewrite func(column int, raw []byte, isBytes bool, value func() ([]byte, error)) ([]byte, bool, error)
 
 // ParseInsert reads the head of an INSERT statement with literal rows, or of
 // COPY. Anything else gives an error wrapping ErrRefused.
@@ -126,7 +127,7 @@ func (ins *Insert) AppendFirst(dst, text []byte, d Dialect, target string, rewri
 		return out, nil, rows, err
 	}
 	dst = append(ins.appendHead(append(dst, "INSERT INTO "...), target, d), " VALUES"...)
-	r := rowReader{Lexer: Lexer{text: text, pos: ins.values, d: d}, dst: dst, copied: ins.values, rewrite: rewrite, places: places}
+	r := rowReader{Lexer: Lexer{text: text, pos: ins.values, d: d}, dst: dst, copied: ins.values, rewrite: rewrite, places: places, bytes: ins.Bytes}
 	if err := r.rows(len(ins.Columns), nil); err != nil {
 		return nil, nil, 0, fmt.Errorf("rows of %s: %w", ins.Table, err)
 	}
@@ -158,6 +159,7 @@ type rowReader struct {
 	end     int
 	rewrite Rewrite
 	places  Places
+	bytes   []bool // columns of bytes
 	decoded []byte // room for the value that is shown to rewrite
 	// introduce gives the introducer of a text that has none.
 	introduce func(column int, raw []byte) string
@@ -322,7 +324,7 @@ func (r *rowReader) value(column int) error {
 				if err != nil {
 					return err
 				}
-				return r.offer(column, start, v, func() ([]byte, error) { return v, nil }, func(v []byte) {
+				return r.offer(column, start, v, false, func() ([]byte, error) { return v, nil }, func(v []byte) {
 					r.dst = AppendSQLiteText(r.dst, v)
 				})
 			}
@@ -361,7 +363,8 @@ func (r *rowReader) literal(column, start int, t Token, wide bool) error {
 			r.copied = start
 		}
 	}
-	if r.rewrite == nil || r.places != nil && t.Kind == String && r.places(t.At) >= t.At+len(t.Text) {
+	isBytes := column < len(r.bytes) && r.bytes[column]
+	if r.rewrite == nil || r.places != nil && t.Kind == String && !isBytes && r.places(t.At) >= t.At+len(t.Text) {
 		return nil
 	}
 	raw := t.Text
@@ -380,17 +383,18 @@ func (r *rowReader) literal(column, start int, t Token, wide bool) error {
 		if err != nil {
 			return err
 		}
+		isBytes = isBytes || !wide // a cast makes a text of it
 		raw, decode = v, func() ([]byte, error) { return v, nil }
 	}
-	return r.offer(column, start, raw, decode, func(v []byte) { r.write(start, t, wide, v) })
+	return r.offer(column, start, raw, isBytes, decode, func(v []byte) { r.write(start, t, wide, v) })
 }
 
 // offer gives a value to rewrite and has write append what comes back.
-func (r *rowReader) offer(column, start int, raw []byte, decode func() ([]byte, error), write func([]byte)) error {
+func (r *rowReader) offer(column, start int, raw []byte, isBytes bool, decode func() ([]byte, error), write func([]byte)) error {
 	if r.rewrite == nil {
 		return nil
 	}
-	v, changed, err := r.rewrite(column, raw, decode)
+	v, changed, err := r.rewrite(column, raw, isBytes, decode)
 	if err != nil || !changed {
 		return err
 	}

@@ -71,7 +71,7 @@ func TestCopyRows(t *testing.T) {
 	assert.Equal(t, "t", ins.Table)
 	assert.Equal(t, []string{"a", "b"}, ins.Columns)
 	var seen []string
-	change := func(column int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error) {
+	change := func(column int, raw []byte, _ bool, value func() ([]byte, error)) ([]byte, bool, error) {
 		v, err := value()
 		seen = append(seen, string(v))
 		return []byte(strings.ReplaceAll(string(v), "old", "n\te\\w")), strings.Contains(string(v), "old"), err

@@ -71,7 +71,7 @@ func TestLiteralsComeBack(t *testing.T) {
 		ins, err := ParseInsert(stmt, d)
 		require.NoError(t, err, "%s", stmt)
 		var got []byte
-		_, n, err := ins.AppendInsert(nil, stmt, d, "t", func(_ int, _ []byte, value func() ([]byte, error)) ([]byte, bool, error) {
+		_, n, err := ins.AppendInsert(nil, stmt, d, "t", func(_ int, _ []byte, _ bool, value func() ([]byte, error)) ([]byte, bool, error) {
 			v, err := value()
 			got = v
 			return nil, false, err
@@ -97,7 +97,7 @@ func TestMySQLStringsMarkWhatIsNotASCII(t *testing.T) {
 }
 
 // double makes every text twice as long, to see what rewriting keeps.
-func double(_ int, raw []byte, value func() ([]byte, error)) ([]byte, bool, error) {
+func double(_ int, raw []byte, _ bool, value func() ([]byte, error)) ([]byte, bool, error) {
 	v, err := value()
 	return append(v, v...), err == nil && !bytes.Contains(raw, []byte("keep")), err
 }

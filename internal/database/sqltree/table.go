@@ -56,6 +56,12 @@ type Table struct {
 	tail fragment
 }
 
+// IsBytes reports whether a column of MariaDB holds bytes without a charset. In other
+// engines the values themselves tell.
+func (it *Item) IsBytes() bool {
+	return it.Kind == Column && (strings.HasSuffix(it.Type, "blob") || strings.HasSuffix(it.Type, "binary"))
+}
+
 // ParseTable reads a CREATE TABLE statement. One that does more than to define a
 // table, or holds what the grammar does not know, gives an error that wraps
 // [sqltext.ErrRefused] and names it.
