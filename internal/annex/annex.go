@@ -1,4 +1,5 @@
-// Package annex is the hidden folder beside a target, .NAME.hovix, in which
+// Package annex is the hidden folder beside a target, .NAME.hovix (in it, where the target
+// is a mount point), in which
 // everything lies that Hovix keeps for it: the lock that lets one run at a time
 // at the target, the journal of that run, the new state while it is staged, and
 // the states that were replaced. The folder lies on the same file system as the
@@ -35,8 +36,11 @@ type Annex struct {
 	Dir     string   // its path
 	Target  string   // whose it is
 	Parents []string // folders above it that were made for it, innermost first
-	lock    *os.File
-	parent  *fsys.Handle // of the folder that holds it and the target
+	// Inside says that it lies in the target, which is where a file system is mounted: beside
+	// it there is another one, and it cannot be renamed.
+	Inside bool
+	lock   *os.File
+	parent *fsys.Handle // of the folder that holds it and the target
 	*fsys.Handle
 }
 
@@ -74,7 +78,19 @@ func IsName(name string) bool {
 // Of gives the annex of a target without making or locking it: to look at.
 // target is an absolute path.
 func Of(target string) *Annex {
-	return &Annex{Dir: filepath.Join(filepath.Dir(target), "."+filepath.Base(target)+".hovix"), Target: target}
+	a := &Annex{Target: target, Inside: fsys.IsMount(target)}
+	dir := filepath.Dir(target)
+	if a.Inside {
+		dir = target
+	}
+	a.Dir = filepath.Join(dir, "."+filepath.Base(target)+".hovix")
+	return a
+}
+
+// IsOwn reports whether something right in the target is not the site's: the annex itself,
+// or what a file system has at its root.
+func (a *Annex) IsOwn(name string) bool {
+	return a.Inside && (name == filepath.Base(a.Dir) || name == "lost+found")
 }
 
 // Look opens the annex of a target, a path as fsys.Resolve gives it, to look at it. Where
@@ -150,14 +166,20 @@ func (a *Annex) Close() (err error) {
 	return err
 }
 
-// Beside gives the folder in which the target and its annex lie, and the target's name
-// in it.
+// Beside gives the folder in which the annex lies, and the target's name in it, which is a
+// full stop where that is the target itself.
 func (a *Annex) Beside() (parent *fsys.Handle, name string) {
+	if a.Inside {
+		return a.parent, "."
+	}
 	return a.parent, filepath.Base(a.Target)
 }
 
 // TargetSerial is the serial of what lies at the target, 0 if there is nothing.
-func (a *Annex) TargetSerial() uint64 { return a.parent.SerialOf(filepath.Base(a.Target)) }
+func (a *Annex) TargetSerial() uint64 {
+	parent, name := a.Beside()
+	return parent.SerialOf(name)
+}
 
 // Take makes the annex of a target, a path as fsys.Resolve gives it, and the folders
 // above it, and locks it for the named command. Where another run holds the lock the

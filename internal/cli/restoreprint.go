@@ -126,6 +126,7 @@ func printReplaced(p *ui.Printer, plan *restore.Plan) {
 		if plan.Lose.Count > 0 {
 			p.Warn("%s (%s) in %s", ui.Count(plan.Lose.Count, "file", "files"), ui.Bytes(plan.Lose.Bytes), plan.Target)
 		}
+		printGone(p, plan.Gone)
 		for i, t := range plan.Tables {
 			if i == manyTables {
 				p.Warn("and %d more tables", len(plan.Tables)-i)
@@ -142,6 +143,23 @@ func printReplaced(p *ui.Printer, plan *restore.Plan) {
 		}
 		p.Line("    %s", p.Dim("What is replaced is kept as an undo point: hovix undo puts it back."))
 	}
+}
+
+// printGone lists the files that only the target has.
+func printGone(p *ui.Printer, g *restore.Gone) {
+	if g == nil {
+		return
+	}
+	p.Warn("%s (%s) only the target has, and will be in the undo point alone:", ui.Count(g.Count, "file", "files"), ui.Bytes(g.Bytes))
+	var rows [][]string
+	for _, it := range g.Items {
+		rows = append(rows, []string{"  " + ui.Short(it.Name, 60), ui.Count(it.Count, "file", "files"), ui.Bytes(it.Bytes)})
+	}
+	if g.More.Count > 0 {
+		rows = append(rows, []string{"  others", ui.Count(g.More.Count, "file", "files"), ui.Bytes(g.More.Bytes)})
+	}
+	p.Table(rows, 1, 2)
+	p.Line("      %s", p.Dim("--keep PATH keeps what lies there; a folder is kept with all that is in it."))
 }
 
 func orNone(s string) string {
@@ -175,13 +193,24 @@ func printRestored(p *ui.Printer, res *restore.Result) {
 	for _, w := range res.Warnings {
 		p.Warn("%s", w)
 	}
+	if g := res.Plan.Gone; g != nil {
+		var names []string
+		for _, it := range g.Items {
+			names = append(names, it.Name)
+		}
+		p.Line("    %s (%s) only the target had, and are in the undo point: %s", ui.Count(g.Count, "file", "files"), ui.Bytes(g.Bytes), ui.Short(listOf(names, 5), 90))
+	}
 	for _, pr := range res.Summary.Problems {
 		p.Warn("%s: %s", pr.What, pr.Why)
 	}
 	if res.Kept != "" {
 		p.Section("Undo point")
-		p.Line("    What was replaced (%s) is kept in %s", ui.Bytes(res.Point.Bytes), res.Kept)
-		p.Line("    %s", p.Dim("hovix undo puts it back, and hovix undo --discard removes it."))
+		if res.Point.Bytes == 0 {
+			p.Line("    Nothing was replaced; hovix undo takes the new site away again.")
+		} else {
+			p.Line("    What was replaced (%s) is kept in %s", ui.Bytes(res.Point.Bytes), res.Kept)
+			p.Line("    %s", p.Dim("hovix undo puts it back, and hovix undo --discard removes it."))
+		}
 		if n := len(res.Dropped); n > 0 {
 			p.Line("    %s", p.Dim(ui.Count(int64(n), "older undo point was", "older undo points were")+" removed: three are kept, and none of what was undone before."))
 		}

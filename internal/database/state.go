@@ -11,6 +11,10 @@ type State struct {
 	Tables  map[string]string `json:"tables,omitempty"`  // name → name under which the table stands meanwhile
 	Absent  []string          `json:"absent,omitempty"`  // names of tables that the state does not have
 	Objects []Attached        `json:"objects,omitempty"` // MariaDB: what is made when tables have their names
+	// MariaDB: views that were put aside, and the names under which they stand until Complete
+	// drops them: their text is among Objects. A view whose tables are not there breaks the dump
+	// of a database.
+	Views   map[string]string `json:"views,omitempty"`
 	Schemas map[string]string `json:"schemas,omitempty"` // PostgreSQL: schema → where its content stands
 	// PostgreSQL: schema → what of it the state does not have.
 	Without map[string][]string `json:"without,omitempty"`

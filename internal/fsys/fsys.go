@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
 )
 
 // ErrLocked says that another process holds a lock.
@@ -26,4 +27,15 @@ func GiveOwner(f *os.File, of fs.FileInfo) error {
 		return err
 	}
 	return nil
+}
+
+// IsMount reports whether a folder, an absolute path without links, is where a file system
+// is mounted, so that it cannot be renamed.
+func IsMount(path string) bool {
+	here, err := os.Lstat(path)
+	if err != nil || !here.IsDir() {
+		return false
+	}
+	above, err := os.Lstat(filepath.Dir(path))
+	return err == nil && Device(above) != Device(here) || mounted(path)
 }

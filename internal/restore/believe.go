@@ -50,6 +50,11 @@ func (j *journal) check(an *annex.Annex) error {
 			return strange("folder", dir)
 		}
 	}
+	for _, m := range j.Moves {
+		if archive.CheckName(m.Name) != nil || strings.ContainsAny(m.Name, `/\`) || an.IsOwn(m.Name) {
+			return strange("name", m.Name)
+		}
+	}
 	for _, n := range j.Notes {
 		if n.Kind != database.Sequence && n.Kind != database.Type && n.Kind != database.Extension {
 			return strange("note", string(n.Kind))
@@ -88,6 +93,11 @@ func oddName(s *database.State, location string) string {
 	}
 	for name, as := range s.Tables {
 		if as != name && !strings.HasPrefix(as, asideName) {
+			return as
+		}
+	}
+	for _, as := range s.Views {
+		if !strings.HasPrefix(as, asideName) {
 			return as
 		}
 	}

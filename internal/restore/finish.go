@@ -46,6 +46,9 @@ func (r *run) exchange(ctx context.Context) error {
 
 // sealFiles completes the new folder and makes it durable.
 func (r *run) sealFiles(ctx context.Context) error {
+	if err := r.goneAfter(ctx); err != nil {
+		return err
+	}
 	if err := r.bring(ctx); err != nil {
 		return err
 	}
@@ -69,6 +72,13 @@ func (r *run) carryOut(ctx context.Context) error {
 	r.j.Step, r.j.Folder = switching, r.annex.TargetSerial()
 	if r.files != nil {
 		r.j.Folder, r.j.Shared = r.files.dir.SerialOf("."), r.plan.shared
+	}
+	if r.files != nil && r.annex.Inside {
+		var err error
+		if r.j.Moves, err = contentMoves(r.annex, r.j.Point); err != nil {
+			r.j.Step = staging
+			return err
+		}
 	}
 	r.j.Record = r.point()
 	fault.Point("sealed")

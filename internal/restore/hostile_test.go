@@ -135,8 +135,8 @@ func TestSoundArchive(t *testing.T) {
 	assert.Contains(t, got["a.sqlite"], "https://new.example/x")
 	assert.EqualValues(t, 1, res.Tally.Occurrences(), "the one in the table; the settings are given theirs")
 	assert.Zero(t, res.Findings())
-	assert.Empty(t, res.Kept, "nothing was replaced")
-	assert.Len(t, contents(t, filepath.Dir(target)), 3, "nothing is left beside the target")
+	assert.True(t, res.Point.Holds.NoFolder, "nothing was replaced")
+	assert.Len(t, contents(t, filepath.Dir(target)), 5, "nothing is left beside the target but the undo point's notes")
 }
 
 // TestHostileArchives: each is refused for its reason, and the target stays.

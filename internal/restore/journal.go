@@ -44,6 +44,7 @@ type journal struct {
 	Parents  []string        `json:"parents,omitempty"` // folders above the target that were made
 	Point    string          `json:"point"`             // folder of the annex that holds what is not live
 	Folder   uint64          `json:"folder"`            // serial of the folder that is to be live; 0: none
+	Moves    []move          `json:"moves,omitempty"`   // of a target that is a mount point: what in it is exchanged
 	Shared   string          `json:"shared,omitempty"`  // path of an SQLite file that lies in both folders
 	Database string          `json:"database,omitempty"`
 	Notes    []database.Note `json:"notes,omitempty"` // what staging made outside of the stage

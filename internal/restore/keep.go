@@ -37,6 +37,9 @@ func (r *run) bring(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("keep %s: %w", rel, err)
 		}
+		if d.IsDir() && r.annex.IsOwn(rel) {
+			return fs.SkipDir
+		}
 		if r.plan.givesWay(rel) {
 			return nil
 		}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"hovix/internal/annex"
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/database/mariadb"
@@ -26,11 +27,12 @@ type Plan struct {
 	Create   bool               `json:"create"` // the folder is not there yet
 	Address  string             `json:"address"`
 	Database string             `json:"database,omitempty"`
-	Parts    []site.Part        `json:"parts"`            // of the archive that are restored, in full or in part
-	Chosen   *Chosen            `json:"chosen,omitempty"` // what of the archive; nil: all of it
-	Lose     site.Amount        `json:"replacedFiles"`    // files of the target that give way
-	Stay     site.Amount        `json:"keptFiles"`        // files of the target that stay
-	Tables   []database.Table   `json:"replacedTables"`   // tables of the target that are replaced
+	Parts    []site.Part        `json:"parts"`               // of the archive that are restored, in full or in part
+	Chosen   *Chosen            `json:"chosen,omitempty"`    // what of the archive; nil: all of it
+	Lose     site.Amount        `json:"replacedFiles"`       // files of the target that give way
+	Stay     site.Amount        `json:"keptFiles"`           // files of the target that stay
+	Gone     *Gone              `json:"goneFiles,omitempty"` // those that give way and that the archive has not; nil: none, or it is read as it comes
+	Tables   []database.Table   `json:"replacedTables"`      // tables of the target that are replaced
 	Accounts []site.Account     `json:"replacedAccounts,omitempty"`
 	Maps     []string           `json:"mappings"` // old → new, for people
 	Estimate *Estimate          `json:"estimate,omitempty"`
@@ -43,11 +45,14 @@ type Plan struct {
 	location database.Location
 	address  rewrite.Address
 	parent   string
-	inside   string     // SQLite: path in the target folder of the database file that is exchanged with it
-	shared   string     // SQLite: path in it of the file that stays, in both folders at once
-	existing site.Files // settings files of the target
-	live     *site.Site // what the target is; nil: nobody knows
-	staged   int64      // bytes that an interrupted run has staged, to be gone on with
+	inside   string       // SQLite: path in the target folder of the database file that is exchanged with it
+	shared   string       // SQLite: path in it of the file that stays, in both folders at once
+	existing site.Files   // settings files of the target
+	annex    *annex.Annex // of the target, as it would be; nil: there is no target yet
+	nested   []string     // folders in the target that are sites of their own
+	packs    *site.Site   // knows what of the target is never packed
+	live     *site.Site   // what the target is; nil: nobody knows
+	staged   int64        // bytes that an interrupted run has staged, to be gone on with
 }
 
 // Chosen counts what of an archive is restored.
@@ -91,6 +96,9 @@ func (r *run) makePlan(ctx context.Context) error {
 		}
 	}
 	if err := p.countChosen(r.opts.Archive); err != nil {
+		return err
+	}
+	if err := p.gone(ctx, r.opts.Archive); err != nil {
 		return err
 	}
 	p.look("code in the database", func() (string, bool, error) { return p.storedCode(r.opts.StoredCode) })

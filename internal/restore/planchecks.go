@@ -161,7 +161,7 @@ func (p *Plan) givesWay(rel string) bool {
 	if p.shared != "" && strings.HasPrefix(rel, p.shared) && slices.Contains(sqlite.Files(p.shared), rel) {
 		return false
 	}
-	return p.sel.folder() && p.sel.file(rel) && !p.sel.stays(rel)
+	return p.sel.folder() && p.sel.file(rel) && !p.sel.stays(rel) && !p.staysUnnamed(rel)
 }
 
 // space checks that the files will fit.

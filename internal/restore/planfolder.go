@@ -7,7 +7,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
+	"hovix/internal/annex"
 	"hovix/internal/fsys"
 	"hovix/internal/manifest"
 	"hovix/internal/site"
@@ -35,13 +38,19 @@ func (p *Plan) folder(ctx context.Context, target string) (err error) {
 	case !st.IsDir():
 		return fmt.Errorf("the target %s is a file; name a folder", p.Target)
 	}
+	if why := site.NotOfASite(p.Target); why != "" && p.sel.folder() {
+		return fmt.Errorf("the target %s %s, and a restore replaces the whole folder; name a folder of its own for the site, such as %s", p.Target, why, filepath.Join(p.Target, "site"))
+	}
+	p.annex = annex.Of(p.Target)
+	if p.annex.Inside {
+		p.parent = p.Target
+		p.Notes = append(p.Notes, "The folder is a mount point and stays: what lies in it is exchanged name by name, so that for a moment a visitor may meet files of both sites. It is staged and kept in "+p.annex.Dir+", which no web server may show.")
+	}
 	if err := p.writable(p.parent); err != nil {
 		return err
 	}
-	if parent, err := os.Stat(p.parent); err == nil && fsys.Device(parent) != fsys.Device(st) {
-		return fmt.Errorf("the target %s is a mounted file system, which cannot be exchanged in one step for what is staged beside it; name a folder in it", p.Target)
-	}
 	p.keepDatabase()
+	p.knowTarget()
 	return p.countFiles(ctx, st)
 }
 
@@ -55,6 +64,9 @@ func (p *Plan) countFiles(ctx context.Context, root fs.FileInfo) error {
 	return target.Walk(ctx, func(rel string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // it counts what can be seen
+		}
+		if d.IsDir() && p.annex.IsOwn(rel) {
+			return fs.SkipDir
 		}
 		info, err := d.Info()
 		if err != nil {
@@ -76,6 +88,36 @@ func (p *Plan) countFiles(ctx context.Context, root fs.FileInfo) error {
 		return nil
 	})
 }
+
+// knowTarget finds out what of the target stays without being named: other sites in it,
+// and what is never packed, so that no archive can bring it back.
+func (p *Plan) knowTarget() {
+	s, err := site.Open(p.Target)
+	if err != nil {
+		s = &site.Site{Uploads: p.Manifest.Uploads}
+	}
+	p.packs, p.nested = s, nil
+	for _, dir := range site.Below(p.Target, 3) {
+		if s.Contains(dir) {
+			continue
+		}
+		p.nested = append(p.nested, dir)
+		p.Notes = append(p.Notes, fmt.Sprintf("Another site lies in %s: it stays as it is.", filepath.Join(p.Target, dir)))
+	}
+}
+
+// staysUnnamed reports whether a file of the target stays although nobody has named it.
+func (p *Plan) staysUnnamed(rel string) bool {
+	return p.isNested(rel) || p.packs != nil && p.packs.NeverPacked(rel)
+}
+
+// isNested reports whether a path lies in another site in the target.
+func (p *Plan) isNested(rel string) bool {
+	return slices.ContainsFunc(p.nested, func(dir string) bool { return rel == dir || strings.HasPrefix(rel, dir+"/") })
+}
+
+// brings reports whether a file, folder or link of the archive is restored.
+func (p *Plan) brings(rel string) bool { return p.sel.file(rel) && !p.isNested(rel) }
 
 // inside reports whether path lies in dir, but is not dir itself.
 func inside(dir, path string) bool {

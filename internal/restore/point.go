@@ -60,8 +60,8 @@ func (h Held) String() string {
 	return fmt.Sprintf("a folder with %d files, and %d tables", h.Files.Count, h.Tables)
 }
 
-// settlePoint writes down what is kept once the switch is done, or removes what
-// is not worth keeping.
+// settlePoint writes down what is kept once the switch is done: also nothing, which an
+// undo puts in the place of what is new.
 func settlePoint(ctx context.Context, an *annex.Annex, j *journal, ex database.Exchanger) error {
 	p := j.Record
 	if p == nil {
@@ -69,14 +69,8 @@ func settlePoint(ctx context.Context, an *annex.Annex, j *journal, ex database.E
 	}
 	held := filepath.Join(p.ID, filesName)
 	p.State = j.Aside
-	if p.Holds.Files.Count == 0 && p.State.IsEmpty() && j.What == "restore" {
-		_ = an.Handle.Remove(held) // an empty folder is not worth keeping
-	}
 	_, err := an.Lstat(held)
 	p.Folder = err == nil
-	if !p.Folder && p.State.IsEmpty() && j.What == "restore" {
-		return an.Remove(ctx, p.ID)
-	}
 	if err := an.Write(filepath.Join(p.ID, pointName), p); err != nil {
 		return err
 	}
@@ -134,7 +128,9 @@ const byHandName = "PUT-BACK.txt"
 func (p *Point) byHand(ctx context.Context, an *annex.Annex, ex database.Exchanger) ([]byte, error) {
 	var b strings.Builder
 	fmt.Fprintf(&b, "What a restore replaced on %s, or an undo took back\n\n", p.Made.UTC().Format("2 January 2006 at 15:04:05 UTC"))
-	if p.Folder {
+	if p.Folder && an.Inside {
+		fmt.Fprintf(&b, "What lay in %s is in %s/ beside this text. To put it back, move away all that lies\nin %s but for %s, and move there what lies in %s/.\n\n", an.Target, filesName, an.Target, filepath.Base(an.Dir), filesName)
+	} else if p.Folder {
 		fmt.Fprintf(&b, "The folder that was %s is in %s/ beside this text. To put it back:\n\n", an.Target, filesName)
 		if an.TargetSerial() != 0 {
 			fmt.Fprintf(&b, "    mv %s %s\n", shellQuote(an.Target), shellQuote(an.Target+".new"))

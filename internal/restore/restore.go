@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -284,7 +285,7 @@ func (r *run) handle(ctx context.Context, p archive.Piece) error {
 		}
 		return r.whole(ctx, p, maxSQL, r.sql)
 	case strings.HasPrefix(name, manifest.FilesDir):
-		if r.files == nil || !r.plan.sel.file(strings.TrimPrefix(name, manifest.FilesDir)) {
+		if r.files == nil || !r.plan.brings(strings.TrimPrefix(name, manifest.FilesDir)) {
 			return nil
 		}
 		if path.Base(name) == site.WebFile && p.Entry.Type == archive.TypeFile && p.Entry.Size <= site.MaxWebFile {
@@ -412,7 +413,7 @@ func (r *run) recover(ctx context.Context) (err error) {
 	if r.res.Recovery, err = recoverRun(ctx, r.annex, logins(p.Target, r.opts.Database)); err != nil || r.res.Recovery == nil {
 		return err
 	}
-	p.Notes = append(p.Notes, r.res.Recovery.String())
+	p.Notes = []string{r.res.Recovery.String()} // folder says the others anew
 	p.Lose, p.Stay, p.Create = site.Amount{}, site.Amount{}, false
 	return p.folder(ctx, r.opts.Target) // it may be another one now
 }
@@ -447,6 +448,11 @@ func (r *run) openStages(ctx context.Context, order string) (err error) {
 	fault.Point("journal")
 	if err := r.annex.Mkdir(r.j.Point, 0o700); err != nil {
 		return fmt.Errorf("make the folder in which the new site is staged: %w", err)
+	}
+	if r.annex.Inside { // it lies in what a web server shows, if it may enter it
+		if err := r.annex.WriteFile(filepath.Join(r.j.Point, site.WebFile), []byte("Require all denied\n")); err != nil {
+			return err
+		}
 	}
 	return r.stages(ctx)
 }

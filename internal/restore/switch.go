@@ -69,7 +69,7 @@ func GoOn(ctx context.Context, o Order, lock *os.File) (d Done, err error) {
 // carryOut has the switch carried out that the journal tells of, by another
 // process if there is one to do it.
 func carryOut(ctx context.Context, an *annex.Annex, j *journal, l database.Location, guard Guard) ([]string, error) {
-	if guard != nil && j.State != nil && !fault.Alone() {
+	if guard != nil && (j.State != nil || len(j.Moves) > 0) && !fault.Alone() {
 		d, err := guard(ctx, Order{Target: an.Target, Login: l, Parent: os.Getpid()}, an.Lock())
 		if err == nil && d.Failed != "" {
 			return nil, &notSwitchedError{errors.New(d.Failed)}
@@ -229,7 +229,11 @@ func exchangeAround(ctx context.Context, an *annex.Annex, j *journal) error {
 		return err
 	}
 	defer func() { _ = held.Close() }()
-	if an.TargetSerial() != j.Folder { // it is still to be done
+	done := an.TargetSerial() == j.Folder
+	if an.Inside {
+		done = contentsDone(an, j)
+	}
+	if !done {
 		release, err := sqlite.Hold(ctx, live.Path(base))
 		if err != nil {
 			return err
@@ -294,6 +298,9 @@ func secondNames(live, held *fsys.Handle, base string) error {
 // exchangeFolders makes sure that the folder is live which is to be, and that the
 // other is held by the point. Serials tell which is which.
 func exchangeFolders(an *annex.Annex, j *journal) error {
+	if an.Inside {
+		return exchangeContents(an, j)
+	}
 	held, between := filepath.Join(j.Point, filesName), filepath.Join(j.Point, filesName+".old")
 	beside, name := an.Beside()
 	now := an.TargetSerial()

@@ -174,6 +174,12 @@ func (u *UndoPlan) carryOut(ctx context.Context, an *annex.Annex, l database.Loc
 	default: // files were not exchanged
 		j.Folder = an.TargetSerial()
 	}
+	if p.Folder && an.Inside {
+		var err error
+		if j.Moves, err = contentMoves(an, p.ID); err != nil {
+			return nil, err
+		}
+	}
 	record := *p
 	record.Undone, record.Holds, record.Other = !p.Undone, p.Other, p.Holds
 	j.Record = &record

@@ -206,7 +206,7 @@ func Open(path string) (*Site, error) {
 		return nil, fmt.Errorf("the folder holds a site of the kind %s, but its settings cannot be read: %w", kind.Name(), err)
 	}
 	for _, sub := range sitesBelow(root) {
-		if sub != "web" && sub != "docroot" { // where Composer puts the program itself
+		if sub != "web" && sub != "docroot" {
 			s.Notes = append(s.Notes, "Another site lies in "+sub+": its files are carried with this one, its database is not.")
 		}
 	}
@@ -230,6 +230,16 @@ func Open(path string) (*Site, error) {
 // Is reports whether the folder itself holds a site of a kind that is known.
 func Is(root string) bool {
 	return slices.ContainsFunc(kinds, func(k Kind) bool { return k.Detect(root) })
+}
+
+// Contains reports whether a folder in the site that looks like a site of its own is part
+// of this one: it uses the same database, or is where Composer puts the program itself.
+func (s *Site) Contains(dir string) bool {
+	if dir == "web" || dir == "docroot" {
+		return s.Kind != ""
+	}
+	other, err := Open(filepath.Join(s.Root, filepath.FromSlash(dir)))
+	return err == nil && s.Kind != "" && !s.Database.IsZero() && other.Database.Same(s.Database)
 }
 
 // TakeUploads has the site's uploads taken from another folder than its own.

@@ -54,6 +54,57 @@ func hasEnding(name string, endings []string) bool {
 // versionControl are folders of version-control systems.
 var versionControl = []string{".git", ".svn", ".hg", ".bzr"}
 
+// NeverPacked reports whether a file of a site's folder is of a sort that Pack never
+// carries, and that the site loses for good where its folder is replaced: version control,
+// archives and logs that lie around, what the settings leave out. Caches come back.
+func (s *Site) NeverPacked(rel string) bool {
+	parts := strings.Split(rel, "/")
+	for i, name := range parts {
+		dir := strings.Join(parts[:i+1], "/")
+		switch {
+		case i < len(parts)-1 && slices.Contains(versionControl, name):
+			return true
+		case slices.Contains(s.Caches, dir):
+			return false
+		case s.unwanted(dir, name):
+			return true
+		}
+	}
+	return s.liesAround(rel)
+}
+
+// IsCache reports whether a file lies in a folder whose content comes back by itself.
+func (s *Site) IsCache(rel string) bool {
+	return slices.ContainsFunc(s.Caches, func(c string) bool { return strings.HasPrefix(rel, c+"/") })
+}
+
+// unwanted reports whether the site's settings leave a file or folder out.
+func (s *Site) unwanted(rel, name string) bool {
+	for _, g := range s.LeaveOut {
+		if ok, _ := path.Match(g, rel); ok || g == rel {
+			return true
+		}
+		if ok, _ := path.Match(g, name); ok && !strings.Contains(g, "/") {
+			return true
+		}
+	}
+	return false
+}
+
+// liesAround reports whether a file is an archive, a dump or a log.
+func (s *Site) liesAround(rel string) bool {
+	name := path.Base(rel)
+	return isArchive(rel, name) || s.isLog(rel, name)
+}
+
+func isArchive(rel, name string) bool {
+	return strings.HasSuffix(name, ".tar.zst") || strings.HasSuffix(name, ".tar.zst.age") || !strings.Contains(rel, "/") && hasEnding(name, lyingAround)
+}
+
+func (s *Site) isLog(rel, name string) bool {
+	return strings.HasSuffix(name, ".log") && s.PartOf(rel) != Uploads
+}
+
 // Walk calls visit for each file, folder and link of the site that is carried,
 // in the order of their names, and leftOut for what is not. A file that cannot
 // be read is given to leftOut too. Both may be nil. An error of visit ends it.
@@ -163,19 +214,13 @@ func (s *Site) reason(rel string, d fs.DirEntry) string {
 	case !d.IsDir() && !d.Type().IsRegular() && d.Type()&fs.ModeSymlink == 0:
 		return "neither a file nor a folder nor a link"
 	}
-	for _, g := range s.LeaveOut {
-		if ok, _ := path.Match(g, rel); ok || g == rel {
-			return "as the site's settings say"
-		}
-		if ok, _ := path.Match(g, name); ok && !strings.Contains(g, "/") {
-			return "as the site's settings say"
-		}
-	}
 	switch {
+	case s.unwanted(rel, name):
+		return "as the site's settings say"
 	case d.IsDir():
-	case strings.HasSuffix(name, ".tar.zst"), strings.HasSuffix(name, ".tar.zst.age"), !strings.Contains(rel, "/") && hasEnding(name, lyingAround):
+	case isArchive(rel, name):
 		return "an archive"
-	case strings.HasSuffix(name, ".log") && s.PartOf(rel) != Uploads:
+	case s.isLog(rel, name):
 		return "a log"
 	}
 	return s.choice.unchosen(rel, d.IsDir())

@@ -86,15 +86,20 @@ func (x *exchanger) Exchange(ctx context.Context, s *database.State, stamp strin
 	if err := x.Check(ctx, s); err != nil {
 		return err
 	}
-	aside := &database.State{Engine: database.MariaDB, Tables: map[string]string{}}
+	aside := &database.State{Engine: database.MariaDB, Tables: map[string]string{}, Views: map[string]string{}}
 	var renames []string
+	isAside := func(name string) bool { return aside.Tables[name] != "" || aside.Views[name] != "" }
 	putAside := func(name string) {
-		if types[name] == "" || aside.Tables[name] != "" {
+		if types[name] == "" || isAside(name) {
 			return
 		}
-		kept := fmt.Sprintf("_hovix_before_%s_%d_%s", stamp, len(aside.Tables), name)
+		kept := fmt.Sprintf("_hovix_before_%s_%d_%s", stamp, len(aside.Tables)+len(aside.Views), name)
 		kept = strings.ToValidUTF8(kept[:min(len(kept), 60)], "")
-		aside.Tables[name] = kept
+		if types[name] == "VIEW" {
+			aside.Views[name] = kept
+		} else {
+			aside.Tables[name] = kept
+		}
 		renames = append(renames, quote(name)+" TO "+quote(kept))
 	}
 	for _, name := range s.Absent {
@@ -106,7 +111,7 @@ func (x *exchanger) Exchange(ctx context.Context, s *database.State, stamp strin
 			continue
 		}
 		putAside(name)
-		if aside.Tables[name] == "" {
+		if !isAside(name) {
 			aside.Absent = append(aside.Absent, name)
 		}
 		renames = append(renames, quote(s.Tables[name])+" TO "+quote(name))
@@ -114,7 +119,7 @@ func (x *exchanger) Exchange(ctx context.Context, s *database.State, stamp strin
 	for _, o := range s.Objects {
 		if o.Kind == database.View {
 			putAside(o.Name)
-			if aside.Tables[o.Name] == "" {
+			if !isAside(o.Name) {
 				aside.Absent = append(aside.Absent, o.Name)
 			}
 		}
@@ -148,6 +153,9 @@ func (x *exchanger) capture(ctx context.Context, s, aside *database.State) error
 			}
 		}
 	}
+	if err := x.captureViews(ctx, aside); err != nil {
+		return err
+	}
 	rows, err := x.strings(ctx, "list triggers", "SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_ORDER")
 	if err != nil {
 		return err
@@ -165,6 +173,33 @@ func (x *exchanger) capture(ctx context.Context, s, aside *database.State) error
 		if !live[name] {
 			aside.Objects = append(aside.Objects, database.Attached{Kind: database.Trigger, Name: name})
 		}
+	}
+	return nil
+}
+
+// captureViews notes the texts of views that give way, in the order in which they can be
+// made. One that could not be made from its text stays under its other name.
+func (x *exchanger) captureViews(ctx context.Context, aside *database.State) error {
+	var views []database.Object
+	for _, name := range sortedKeys(aside.Views) {
+		rows, err := x.strings(ctx, "read the view "+name, "SHOW CREATE VIEW "+quote(name))
+		var my *mysql.MySQLError
+		if err != nil && !errors.As(err, &my) {
+			return err
+		}
+		text := ""
+		if len(rows) > 0 {
+			text = rows[0][1]
+		}
+		if _, _, err := rebuilt(database.Attached{Kind: database.View, Name: name, SQL: text}); err != nil {
+			aside.Tables[name] = aside.Views[name]
+			delete(aside.Views, name)
+			continue
+		}
+		views = append(views, database.Object{Kind: database.View, Name: name, SQL: text})
+	}
+	for _, v := range database.ViewOrder(views) {
+		aside.Objects = append(aside.Objects, database.Attached{Kind: database.View, Name: v.Name, SQL: v.SQL})
 	}
 	return nil
 }
@@ -259,8 +294,10 @@ func (x *exchanger) Exchanged(ctx context.Context, s, aside *database.State) (bo
 	if aside == nil {
 		return false, nil
 	}
-	for _, as := range aside.Tables {
-		return types[as] != "", nil
+	for _, names := range []map[string]string{aside.Tables, aside.Views} {
+		for _, as := range names {
+			return types[as] != "", nil
+		}
 	}
 	return true, nil
 }
@@ -277,6 +314,11 @@ func (x *exchanger) Complete(ctx context.Context, s, aside *database.State) (war
 		default: // the server is gone: that is to be done once more
 			err = e
 		}
+	}
+	for _, name := range sortedKeys(aside.Views) {
+		try(func() error {
+			return x.exec(ctx, "put the view "+name+" aside", "DROP VIEW IF EXISTS "+quote(aside.Views[name]))
+		})
 	}
 	for _, o := range aside.Objects {
 		if o.Kind == database.ForeignKey {

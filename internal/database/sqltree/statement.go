@@ -86,7 +86,13 @@ func (s *Statement) DefinedSQL(name Renamer) string {
 		return text
 	}
 	q := func(part string) string { return sqltext.QuoteName(part, sqltext.MySQL) }
-	return "CREATE DEFINER=" + q(s.Definer.User) + "@" + q(s.Definer.Host) + strings.TrimPrefix(text, "CREATE")
+	head, rest := "CREATE", strings.TrimPrefix(text, "CREATE")
+	if how, ok := strings.CutPrefix(rest, " ALGORITHM= "); ok { // of a view, which stands first
+		word, _, _ := strings.Cut(how, " ")
+		head += " ALGORITHM=" + word
+		rest = strings.TrimPrefix(how, word)
+	}
+	return head + " DEFINER=" + q(s.Definer.User) + "@" + q(s.Definer.Host) + rest
 }
 
 // Parse reads a statement of any shape. For ShapeTable and ShapeInsert it tells the
