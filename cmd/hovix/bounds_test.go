@@ -274,7 +274,8 @@ func TestSignalEndsAtOnce(t *testing.T) {
 		assert.Empty(t, names(t, parent))
 	}
 	ok(t, testenv.Hovix(t, "restore", file, target, "--yes"))
-	assert.Equal(t, []string{"new"}, names(t, parent))
+	assert.Equal(t, []string{".new.hovix", "new"}, names(t, parent))
+	assert.Len(t, names(t, filepath.Join(parent, ".new.hovix")), 1, "nothing is left but the undo point")
 }
 
 // TestStalledPipes: a signal ends a run whose output nobody reads.

@@ -187,7 +187,7 @@ func TestRewriteLiveTrapsOfSQLite(t *testing.T) {
 		"checked":   {"CREATE TABLE checked (v TEXT CHECK (length(v) < 20), g AS (v || '!')); INSERT INTO checked VALUES ('" + u + "'),('http://old.example')", "SELECT g FROM checked", u + "!\nhttps://new.example!"},
 		"types":     {"CREATE TABLE types (a, b INTEGER, c BLOB); INSERT INTO types VALUES ('" + u + "',CAST('" + u + "' AS BLOB),'" + u + "'),(1,2.5,NULL)", "SELECT a,typeof(a),b,typeof(b),typeof(c) FROM types", "https://new.example/|text|https://new.example/|blob|text\n1|integer|2.5|real|null"},
 		"watched":   {"CREATE TABLE log_ (v); CREATE TABLE watched (v TEXT); INSERT INTO watched VALUES ('" + u + "'); CREATE TRIGGER watch AFTER UPDATE ON watched BEGIN INSERT INTO log_ VALUES (1); END; CREATE TRIGGER other AFTER INSERT ON watched BEGIN UPDATE log_ SET v=2; END", "SELECT watched.v, log_.v FROM watched, log_", "https://new.example/|1"},
-		"nul":       {"CREATE TABLE nul (v); INSERT INTO nul VALUES (CAST(x'00' || '" + u + "' || x'00ff' AS TEXT))", "SELECT hex(v) FROM nul", "0068747470733A2F2F6E65772E6578616D706C652F00FF"},
+		"nul":       {"CREATE TABLE nul (v); INSERT INTO nul VALUES (CAST(x'00' || '" + u + "' || x'00ff' AS TEXT))", "SELECT hex(v) FROM nul", "00687474703A2F2F6F6C642E6578616D706C652F00FF"},
 	}
 	dir := filepath.Join(t.TempDir(), "site")
 	siteFile(t, dir, `database = "sqlite:db.sqlite"`)
@@ -200,8 +200,8 @@ func TestRewriteLiveTrapsOfSQLite(t *testing.T) {
 	for name, tr := range traps {
 		tr.check(t, name, l)
 	}
-	assert.Equal(t, map[string]int{"key that would repeat": 2}, plan.Total.Leftovers)
-	assert.Equal(t, map[string]int{"key that would repeat": 2, "value that does not fit": 1}, done.Total.Leftovers)
+	assert.Equal(t, map[string]int{"key that would repeat": 2, "binary data": 1}, plan.Total.Leftovers)
+	assert.Equal(t, map[string]int{"key that would repeat": 2, "value that does not fit": 1, "binary data": 1}, done.Total.Leftovers)
 	assert.Equal(t, []string{"id=1: UNIQUE constraint failed: repeating.n, repeating.v", "id=4: UNIQUE constraint failed: repeating.n, repeating.v"}, done.details("repeating"))
 	assert.Equal(t, []string{"table watched has a trigger that runs for each of its 1 changed rows: watch"}, done.Asides)
 	assert.Zero(t, rewriteSite(t, 3, dir).Total.Changed)
@@ -258,7 +258,7 @@ func TestRewriteFilesOfASite(t *testing.T) {
 	done := rewriteSite(t, 3, dir, "--files", globs, "--changes", changes)
 	assert.Equal(t, plan.Total, done.Total)
 	assert.Equal(t, 5, done.Files)
-	assert.Equal(t, map[string]int{"binary file": 1}, done.Total.Leftovers)
+	assert.Equal(t, map[string]int{"binary data": 1}, done.Total.Leftovers)
 	for rel, want := range map[string]string{
 		"style.css": "a { background: url(https://new.example/a.png) }\n", "app/main.js": `var u = "https:\/\/new.example\/a", p = "secret";` + "\nvar x;\n",
 		"app/deep/page.html": "<a href='//new.example/'>", "hovix.toml": "address = \"https://new.example\"\ncaches = [\"cache\"]\n",

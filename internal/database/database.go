@@ -224,7 +224,42 @@ type Object struct {
 	Name  string
 	SQL   string // one statement, without the semicolon
 	Early bool   // tables need it, so that it is made before them
-	Mode  string // MariaDB: the SQL mode that it was made in, which it keeps
+	Session
+}
+
+// Session is what MariaDB keeps of the session in which a view, trigger, routine or event
+// was made: its text means what it meant there. Empty values are those of a session of
+// Hovix.
+type Session struct {
+	Mode      string `json:"mode,omitempty"`      // the SQL mode
+	Charset   string `json:"charset,omitempty"`   // character_set_client
+	Collation string `json:"collation,omitempty"` // collation_connection
+	Zone      string `json:"zone,omitempty"`      // of an event: the time zone of its times
+}
+
+// Statements gives the statements by which a client gets into such a session.
+func (s *Session) Statements() (out []string) {
+	for _, set := range [][2]string{{"sql_mode", "'" + s.Mode + "'"}, {"character_set_client", s.Charset}, {"collation_connection", s.Collation}, {"time_zone", "'" + s.Zone + "'"}} {
+		if strings.Trim(set[1], "'") != "" || set[0] == "sql_mode" {
+			out = append(out, "SET "+set[0]+"="+set[1])
+		}
+	}
+	return out
+}
+
+// Set takes over one setting of a session, by the name of its variable. Others change
+// nothing.
+func (s *Session) Set(name, value string) {
+	switch name {
+	case "sql_mode":
+		s.Mode = value
+	case "character_set_client":
+		s.Charset = value
+	case "collation_connection":
+		s.Collation = value
+	case "time_zone":
+		s.Zone = value
+	}
 }
 
 // ViewOrder puts views of MariaDB behind the views that they mention.

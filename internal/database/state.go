@@ -37,7 +37,7 @@ type Attached struct {
 	Name  string     `json:"name"`
 	Table string     `json:"table,omitempty"` // of a foreign key
 	SQL   string     `json:"sql,omitempty"`   // the statement that makes it; empty: the state does not have it
-	Mode  string     `json:"mode,omitempty"`  // SQL mode in which it is made
+	Session
 }
 
 // Kinds that only Attached has.

@@ -214,8 +214,8 @@ func (p *packer) objects(entry string, objects []database.Object, early bool) er
 		}
 		switch {
 		case o.Early != early:
-		case o.Mode != "", p.db.Info().Engine == database.MariaDB && (o.Kind == database.Trigger || o.Kind == database.Routine || o.Kind == database.Event):
-			fmt.Fprintf(&b, "SET sql_mode='%s';\nDELIMITER ;;\n%s;;\nDELIMITER ;\n", o.Mode, o.SQL)
+		case p.db.Info().Engine == database.MariaDB && (o.Kind == database.View || o.Kind.IsCode()):
+			writeMade(&b, o)
 		default:
 			fmt.Fprintf(&b, "%s;\n", o.SQL)
 		}
@@ -224,4 +224,20 @@ func (p *packer) objects(entry string, objects []database.Object, early bool) er
 		return nil
 	}
 	return p.bytes(entry, []byte(b.String()))
+}
+
+// writeMade writes a view or stored code of MariaDB in a session like that in which it was
+// made. A text beyond ASCII is in UTF-8, whatever its session had.
+func writeMade(b *strings.Builder, o database.Object) {
+	if !strings.HasPrefix(o.Charset, "utf8") && strings.IndexFunc(o.SQL, func(r rune) bool { return r >= 0x80 }) >= 0 {
+		o.Charset = "utf8mb4"
+	}
+	for _, set := range o.Session.Statements() {
+		b.WriteString(set + ";\n")
+	}
+	if o.Kind == database.View {
+		b.WriteString(o.SQL + ";\n")
+		return
+	}
+	b.WriteString("DELIMITER ;;\n" + o.SQL + ";;\nDELIMITER ;\n")
 }

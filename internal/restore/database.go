@@ -293,7 +293,7 @@ var kindOf = map[sqltree.Shape]database.ObjectKind{sqltree.ShapeView: database.V
 // objects takes what is not a table, and what closes the text. The statements at
 // the beginning and the end are for clients; a stage sets its own session.
 func (r *run) objects(ctx context.Context, name string, text []byte) error {
-	mode := ""
+	var session database.Session
 	for st, err := range sqltext.SplitBytes(text, r.dialect()).All() {
 		if err != nil {
 			return err
@@ -310,13 +310,13 @@ func (r *run) objects(ctx context.Context, name string, text []byte) error {
 		}
 		kind, ok := kindOf[one.Shape]
 		switch {
-		case one.HasMode:
-			mode = one.Mode
+		case one.Setting != "":
+			session.Set(one.Setting, one.SetTo)
 		case one.Shape == sqltree.ShapeNone:
 		case !ok, kind == database.Other && r.dialect() != sqltext.Postgres:
 			return fmt.Errorf("%w: %.60q stands where views and triggers belong", sqltext.ErrRefused, st.Text)
 		default:
-			if err := r.addObject(ctx, database.Object{Kind: kind, Mode: mode, Early: name == manifest.EarlyName}, one); err != nil {
+			if err := r.addObject(ctx, database.Object{Kind: kind, Session: session, Early: name == manifest.EarlyName}, one); err != nil {
 				return err
 			}
 		}

@@ -89,8 +89,11 @@ func points(an *annex.Annex) ([]*Point, error) {
 	}
 	var list []*Point
 	for _, e := range entries {
-		if !e.IsDir() || !pointForm.MatchString(e.Name()) {
+		if !pointForm.MatchString(e.Name()) {
 			continue
+		}
+		if !e.IsDir() {
+			return nil, fmt.Errorf("%s is no folder, and is in the place of an undo point: %w", an.Shown(e.Name()), errStrange)
 		}
 		p := &Point{}
 		err := an.Read(filepath.Join(e.Name(), pointName), p)

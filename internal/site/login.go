@@ -1,10 +1,12 @@
 package site
 
 import (
+	"bytes"
 	"cmp"
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -13,6 +15,7 @@ import (
 	"strings"
 
 	"hovix/internal/database"
+	"hovix/internal/nearest"
 	"hovix/internal/rewrite"
 	"hovix/internal/site/keyfile"
 )
@@ -43,22 +46,17 @@ func (g *login) read(s *Site, root string) error {
 		return v, nil
 	}
 	if g.File != "" {
-		format, err := keyfile.FormatOf(g.File)
+		k, err := s.ownKeys(root, cleanPattern(g.File))
 		if err != nil {
 			return err
 		}
-		content, _, err := ReadOwn(root, g.File)
-		if err != nil {
-			return fmt.Errorf("read the settings of the program: %w", err)
-		}
 		get = func(key string) (string, error) {
-			v, err := keyfile.Get(content, format, key)
+			v, err := k.get(key)
 			if err != nil {
 				return "", fmt.Errorf("%s: %w", g.File, err)
 			}
 			return v, nil
 		}
-		s.Settings = append(s.Settings, cleanPattern(g.File))
 	}
 	if err := g.database(s, root, get); err != nil {
 		return err
@@ -103,6 +101,9 @@ func (g *login) database(s *Site, root string, get func(string) (string, error))
 		if *c.to, err = get(c.key); err != nil {
 			return err
 		}
+	}
+	if port == "" {
+		l.Host, port = withPort(l.Host)
 	}
 	if port != "" {
 		if l.Port, err = strconv.Atoi(port); err != nil {
@@ -194,11 +195,10 @@ func urlFor(old string, l database.Location) (string, error) {
 // edit changes values of the program's settings file, if it is among the files.
 func (g *login) edit(files Files, change func(key, old string) (string, bool, error), keys ...string) error {
 	rel := cleanPattern(g.File)
-	content, ok := files[rel]
-	if g.File == "" || !ok {
+	if _, ok := files[rel]; g.File == "" || !ok {
 		return nil
 	}
-	format, err := keyfile.FormatOf(rel)
+	k, err := files.keysOf(rel)
 	if err != nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (g *login) edit(files Files, change func(key, old string) (string, bool, er
 		if key == "" {
 			continue
 		}
-		old, err := keyfile.Get(content, format, key)
+		old, err := k.get(key)
 		if errors.Is(err, keyfile.ErrNoKey) {
 			continue
 		}
@@ -214,36 +214,53 @@ func (g *login) edit(files Files, change func(key, old string) (string, bool, er
 			return fmt.Errorf("%s: %w", rel, err)
 		}
 		v, changed, err := change(key, old)
+		if err == nil && changed {
+			err = k.set(key, v)
+		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", rel, err)
 		}
-		if !changed {
-			continue
-		}
-		if content, err = keyfile.Set(content, format, key, v); err != nil {
-			return fmt.Errorf("%s: %w", rel, err)
-		}
 	}
-	files[rel] = content
+	files.keepKeys(rel, k)
 	return nil
 }
 
-// blank empties the secrets, and takes the password out of a URL.
-func (g *login) blank(files Files) error {
-	return g.edit(files, func(key, old string) (string, bool, error) {
+// blank empties the secrets, and takes the password out of a URL. It gives what they
+// were.
+func (g *login) blank(files Files) (secrets []string, err error) {
+	err = g.edit(files, func(key, old string) (string, bool, error) {
 		if key != g.URL {
+			secrets = append(secrets, old)
 			return "", old != "", nil
 		}
 		u, err := url.Parse(old)
 		if err != nil {
 			return "", true, nil // it could hold anything
 		}
-		if _, has := u.User.Password(); !has {
+		password, has := u.User.Password()
+		if !has {
 			return "", false, nil
 		}
+		secrets = append(secrets, password)
 		u.User = url.User(u.User.Username())
 		return u.String(), true, nil
 	}, append([]string{g.URL, g.Password}, g.Secrets...)...)
+	return secrets, err
+}
+
+// forget removes secrets wherever they stand in the files.
+func (files Files) forget(secrets []string) {
+	for _, secret := range secrets {
+		if len(secret) < minSecret {
+			continue
+		}
+		for name, content := range files {
+			for _, form := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret)} {
+				content = bytes.ReplaceAll(content, []byte(form), nil)
+			}
+			files[name] = content
+		}
+	}
 }
 
 // write puts the target's login, address and secrets into the program's settings.
@@ -283,6 +300,9 @@ func (g *login) write(files Files, t SettingsTarget) error {
 			return g.secret(key, t.Existing), true, nil
 		}
 		v, ok := set[key]
+		if key == g.Host && g.Port == "" && l.Port != 0 && l.Port != l.Engine.DefaultPort() && !strings.Contains(v, "/") {
+			v += ":" + strconv.Itoa(l.Port)
+		}
 		return v, ok && v != old, nil
 	}, append(keys, g.Secrets...)...)
 }
@@ -290,10 +310,68 @@ func (g *login) write(files Files, t SettingsTarget) error {
 // secret gives the target's own secret, or a fresh one.
 func (g *login) secret(key string, existing Files) string {
 	rel := cleanPattern(g.File)
-	if format, err := keyfile.FormatOf(rel); err == nil {
-		if v, err := keyfile.Get(existing[rel], format, key); err == nil && v != "" {
-			return v
+	if _, ok := existing[rel]; ok {
+		if k, err := existing.keysOf(rel); err == nil {
+			if v, err := k.get(key); err == nil && v != "" {
+				return v
+			}
 		}
 	}
 	return rand.Text() + rand.Text()
+}
+
+// settingsEntry is an entry of the list settings of a site file: a path, or a table like
+// [login] that names values of the file too.
+type settingsEntry struct{ login }
+
+// UnmarshalTOML takes either.
+func (e *settingsEntry) UnmarshalTOML(v any) error {
+	switch v := v.(type) {
+	case string:
+		e.File = v
+		return nil
+	case map[string]any:
+		return e.take(v)
+	}
+	return fmt.Errorf("settings holds %v; write the path of a file, or a table [[settings]]", v)
+}
+
+func (e *settingsEntry) take(table map[string]any) error {
+	texts := map[string]*string{"file": &e.File, "url": &e.URL, "host": &e.Host, "port": &e.Port, "socket": &e.Socket, "name": &e.Name, "user": &e.User, "password": &e.Password, "address": &e.Address}
+	for key, v := range table {
+		if key == "secrets" {
+			list, ok := v.([]any)
+			for _, s := range list {
+				text, is := s.(string)
+				ok = ok && is
+				e.Secrets = append(e.Secrets, text)
+			}
+			if !ok {
+				return errors.New("settings.secrets is no list of keys")
+			}
+			continue
+		}
+		to, known := texts[key]
+		text, ok := v.(string)
+		switch {
+		case !known:
+			err := fmt.Errorf("unknown key %q in [[settings]]", key)
+			if n := nearest.Of(key, append(slices.Sorted(maps.Keys(texts)), "secrets")); n != "" {
+				err = fmt.Errorf("%w; did you mean %s?", err, n)
+			}
+			return err
+		case !ok:
+			return fmt.Errorf("settings.%s is no text", key)
+		}
+		*to = text
+	}
+	if e.File == "" {
+		return errors.New("a table [[settings]] names no file")
+	}
+	return nil
+}
+
+// named reports whether values of the file are named.
+func (e *settingsEntry) named() bool {
+	return e.URL+e.Host+e.Port+e.Socket+e.Name+e.User+e.Password+e.Address != "" || len(e.Secrets) > 0
 }

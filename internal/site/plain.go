@@ -39,12 +39,18 @@ func (files Files) blankSiteFile() error {
 	if err != nil {
 		return err
 	}
+	secrets := []string{f.DatabasePassword}
 	if f.DatabasePassword != "" {
 		files[SiteFile] = setTOML(content, "database-password", "")
 	}
-	if f.Login != nil {
-		return f.Login.blank(files)
+	for _, g := range f.logins() {
+		found, err := g.blank(files)
+		if err != nil {
+			return err
+		}
+		secrets = append(secrets, found...)
 	}
+	files.forget(secrets)
 	return nil
 }
 
@@ -80,10 +86,25 @@ func (files Files) writeSiteFile(t SettingsTarget) error {
 		return fmt.Errorf("change the site file: %w", err)
 	}
 	files[SiteFile] = content
-	if f.Login != nil {
-		return f.Login.write(files, t)
+	for _, g := range f.logins() {
+		if err := g.write(files, t); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// logins are the tables that name values of settings files.
+func (f *siteFile) logins() (all []*login) {
+	if f.Login != nil {
+		all = append(all, f.Login)
+	}
+	for i := range f.Settings {
+		if f.Settings[i].named() {
+			all = append(all, &f.Settings[i].login)
+		}
+	}
+	return all
 }
 
 func (plain) Accounts(context.Context, string, database.Reader) ([]Account, error) { return nil, nil }

@@ -305,7 +305,13 @@ func sitesBelow(root string) (names []string) {
 func (s *Site) Ask(ctx context.Context, r database.Reader) error { return s.kind.Ask(ctx, s, r) }
 
 // Blank removes the secrets from the settings files of the site.
-func (s *Site) Blank(files Files) error { return s.kind.Blank(files) }
+func (s *Site) Blank(files Files) error {
+	if err := s.kind.Blank(files); err != nil {
+		return err
+	}
+	files.forget([]string{s.Database.Password})
+	return nil
+}
 
 // RunsPHP reports whether PHP runs the site's software.
 func (s *Site) RunsPHP() bool { return s.Kind != plain{}.Name() }

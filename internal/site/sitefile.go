@@ -24,20 +24,20 @@ const SiteFile = "hovix.toml"
 
 // siteFile is what a site file says. docs/site-file.md explains each key.
 type siteFile struct {
-	Kind             string      `toml:"kind"`
-	Name             string      `toml:"name"`
-	Address          string      `toml:"address"`
-	Aliases          []string    `toml:"aliases"`
-	Database         string      `toml:"database"`
-	DatabasePassword string      `toml:"database-password"`
-	Version          string      `toml:"version"`
-	Uploads          []string    `toml:"uploads"`
-	Caches           []string    `toml:"caches"`
-	LeaveOut         []string    `toml:"leave-out"`
-	Settings         []string    `toml:"settings"`
-	Keep             []string    `toml:"keep"`
-	Login            *login      `toml:"login"`
-	Pages            []sitePages `toml:"pages"`
+	Kind             string          `toml:"kind"`
+	Name             string          `toml:"name"`
+	Address          string          `toml:"address"`
+	Aliases          []string        `toml:"aliases"`
+	Database         string          `toml:"database"`
+	DatabasePassword string          `toml:"database-password"`
+	Version          string          `toml:"version"`
+	Uploads          []string        `toml:"uploads"`
+	Caches           []string        `toml:"caches"`
+	LeaveOut         []string        `toml:"leave-out"`
+	Settings         []settingsEntry `toml:"settings"`
+	Keep             []string        `toml:"keep"`
+	Login            *login          `toml:"login"`
+	Pages            []sitePages     `toml:"pages"`
 	root             string
 }
 
@@ -67,7 +67,8 @@ func parseSiteFile(name string, content []byte) (*siteFile, error) {
 		}
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
-	if unknown := meta.Undecoded(); len(unknown) > 0 {
+	unknown := slices.DeleteFunc(meta.Undecoded(), func(k toml.Key) bool { return k[0] == "settings" }) // which looks itself
+	if len(unknown) > 0 {
 		known := []string{"kind", "name", "address", "aliases", "database", "database-password", "version", "uploads", "caches", "leave-out", "settings", "keep", "login", "login.file", "login.engine", "login.url", "login.host", "login.port", "login.socket", "login.name", "login.user", "login.password", "login.address", "login.secrets", "pages", "pages.table", "pages.address", "pages.title", "pages.text", "pages.modified", "pages.language", "pages.only", "pages.listing"}
 		err := fmt.Errorf("%s: unknown key %q", name, unknown[0].String())
 		if n := nearest.Of(unknown[0].String(), known); n != "" {
@@ -112,7 +113,20 @@ func (f *siteFile) override(s *Site) (err error) {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
-	for _, list := range []struct{ from, to *[]string }{{&f.Uploads, &s.Uploads}, {&f.Caches, &s.Caches}, {&f.Settings, &s.Settings}, {&f.Keep, &s.Keep}, {&f.LeaveOut, &s.LeaveOut}} {
+	var settings []string
+	for i := range f.Settings {
+		e := &f.Settings[i]
+		settings = append(settings, e.File)
+		if err := checkKeys(e.File); err != nil && e.named() {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		if e.named() && isPHP(e.File) { // what it includes are settings too
+			if _, err := s.ownKeys(f.root, cleanPattern(e.File)); err != nil {
+				return fmt.Errorf("%s: %s: %w", name, e.File, err)
+			}
+		}
+	}
+	for _, list := range []struct{ from, to *[]string }{{&f.Uploads, &s.Uploads}, {&f.Caches, &s.Caches}, {&settings, &s.Settings}, {&f.Keep, &s.Keep}, {&f.LeaveOut, &s.LeaveOut}} {
 		for _, p := range *list.from {
 			p = path.Clean(strings.Trim(filepath.ToSlash(p), "/"))
 			if !filepath.IsLocal(p) && list.from != &f.Keep {

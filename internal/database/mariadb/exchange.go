@@ -25,7 +25,10 @@ const (
 )
 
 // exchanger exchanges states of a database.
-type exchanger struct{ db *sql.DB }
+type exchanger struct {
+	db         *sql.DB
+	collations collations // that the server knows, once somebody has asked
+}
 
 // NewExchanger connects to the database at l to exchange its states. A statement
 // that waits for another's lock gives up after ten seconds.
@@ -37,7 +40,7 @@ func NewExchanger(ctx context.Context, l database.Location) (database.Exchanger,
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	return &exchanger{db}, nil
+	return &exchanger{db: db}, nil
 }
 
 func (x *exchanger) Close() error { return x.db.Close() }
@@ -187,19 +190,19 @@ func (x *exchanger) captureViews(ctx context.Context, aside *database.State) err
 		if err != nil && !errors.As(err, &my) {
 			return err
 		}
-		text := ""
+		var v database.Object
 		if len(rows) > 0 {
-			text = rows[0][1]
+			v = sourceOf(database.View).object(name, rows[0])
 		}
-		if _, _, err := rebuilt(database.Attached{Kind: database.View, Name: name, SQL: text}); err != nil {
+		if _, _, err := rebuilt(database.Attached{Kind: database.View, Name: name, SQL: v.SQL}); err != nil {
 			aside.Tables[name] = aside.Views[name]
 			delete(aside.Views, name)
 			continue
 		}
-		views = append(views, database.Object{Kind: database.View, Name: name, SQL: text})
+		views = append(views, v)
 	}
 	for _, v := range database.ViewOrder(views) {
-		aside.Objects = append(aside.Objects, database.Attached{Kind: database.View, Name: v.Name, SQL: v.SQL})
+		aside.Objects = append(aside.Objects, database.Attached{Kind: database.View, Name: v.Name, SQL: v.SQL, Session: v.Session})
 	}
 	return nil
 }
@@ -207,23 +210,29 @@ func (x *exchanger) captureViews(ctx context.Context, aside *database.State) err
 // captureObject notes a live object, or that there is none.
 func (x *exchanger) captureObject(ctx context.Context, aside *database.State, kind database.ObjectKind, name string) error {
 	o := database.Attached{Kind: kind, Name: name}
-	def, mode := 2, 1
-	if kind == database.Event {
-		def = 3
-	}
+	src := sourceOf(kind)
 	rows, err := x.strings(ctx, "read "+word(kind)+" "+name, "SHOW CREATE "+word(kind)+" "+quote(name))
 	var my *mysql.MySQLError
 	switch {
 	case errors.As(err, &my): // there is none
 	case err != nil:
 		return err
-	case rows[0][def] == "":
+	case rows[0][src.def] == "":
 		return fmt.Errorf("the target has the %s %s, whose text this user may not read, so that it could not be put back; drop it first, or restore as the user who made it", kind, name)
 	default:
-		o.SQL, o.Mode = rows[0][def], rows[0][mode]
+		made := src.object(name, rows[0])
+		o.SQL, o.Session = made.SQL, made.Session
 	}
 	aside.Objects = append(aside.Objects, o)
 	return nil
+}
+
+// sourceOf says how an object of a kind is shown.
+func sourceOf(kind database.ObjectKind) *source {
+	if kind == database.Procedure {
+		kind = database.Routine
+	}
+	return &sources[slices.IndexFunc(sources, func(s source) bool { return s.kind == kind })]
 }
 
 // word is what SQL calls a kind.
@@ -383,28 +392,64 @@ func (x *exchanger) attach(ctx context.Context, o database.Attached) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", what, err)
 	}
-	err = x.inMode(ctx, what, o.Mode, defined)
+	err = x.inSession(ctx, what, o.Session, defined)
 	var my *mysql.MySQLError
 	if bare != defined && errors.As(err, &my) && (my.Number == erNeedsRight || my.Number == erNoSuchUser || my.Number == erDefinerSelf) {
-		return x.inMode(ctx, what, o.Mode, bare)
+		return x.inSession(ctx, what, o.Session, bare)
 	}
 	return err
 }
 
-// inMode runs a statement in the SQL mode that what it makes had.
-func (x *exchanger) inMode(ctx context.Context, what, mode, stmt string) error {
-	if mode == "" {
+// inSession runs a statement in a session like that in which what it makes was made.
+func (x *exchanger) inSession(ctx context.Context, what string, s database.Session, stmt string) (err error) {
+	if s == (database.Session{}) {
 		return x.exec(ctx, what, stmt)
 	}
-	set := func(mode string) error {
-		return x.exec(ctx, what, "SET SESSION sql_mode="+string(sqltext.AppendMySQLString(nil, []byte(mode), false)))
+	defer func() {
+		err = errors.Join(err, x.exec(ctx, what, "SET NAMES utf8mb4, SESSION sql_mode='"+sqlMode+"', SESSION time_zone='+00:00'"))
+	}()
+	q := func(s string) string { return string(sqltext.AppendMySQLString(nil, []byte(s), false)) }
+	set := func(variable, value string) error {
+		return x.exec(ctx, what, "SET SESSION "+variable+"="+q(value))
 	}
-	if err := set(mode); err != nil {
-		if err := set(withoutOldModes(mode)); err != nil {
+	if err := set("sql_mode", s.Mode); err != nil {
+		if err := set("sql_mode", withoutOldModes(s.Mode)); err != nil {
 			return err
 		}
 	}
-	return errors.Join(x.exec(ctx, what, stmt), set(sqlMode))
+	// What is not ASCII is sent in UTF-8, and means the same.
+	if s.Charset != "" && (strings.HasPrefix(s.Charset, "utf8") || isASCII(stmt)) {
+		if err := set("character_set_client", s.Charset); err != nil && !isServers(err) {
+			return err
+		}
+	}
+	if s.Collation != "" {
+		if x.collations == nil {
+			if x.collations, err = readCollations(ctx, x.db); err != nil {
+				return err
+			}
+		}
+		if err := set("collation_connection", x.collations.fitting(s.Collation)); err != nil && !isServers(err) {
+			return err
+		}
+	}
+	var zone error
+	if s.Zone != "" {
+		if err := set("time_zone", s.Zone); err != nil {
+			if zone = fmt.Errorf("the time zone %s is not known to this server, so that what was to run by it runs by UTC (%s): %w", s.Zone, what, err); !isServers(err) {
+				return err
+			}
+		}
+	}
+	return errors.Join(x.exec(ctx, what, stmt), zone)
+}
+
+func isASCII(s string) bool { return strings.IndexFunc(s, func(r rune) bool { return r >= 0x80 }) < 0 }
+
+// isServers reports whether an error is one that the server gave: the connection is there.
+func isServers(err error) bool {
+	var my *mysql.MySQLError
+	return errors.As(err, &my)
 }
 
 // withoutOldModes drops modes that not every server knows, and that change

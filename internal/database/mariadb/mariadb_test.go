@@ -334,7 +334,7 @@ func TestExchangeAndBack(t *testing.T) {
 	}
 	testenv.Stored(t, 1)(s.Fill("p", 1, 1, [][]byte{[]byte("INSERT INTO " + s.Target("p") + " VALUES (1,'new')")})(t.Context()))
 	for _, o := range []database.Object{{Kind: database.Routine, Name: "f", SQL: "CREATE FUNCTION `f`() RETURNS int RETURN 2"}, {Kind: database.View, Name: "w", SQL: "CREATE VIEW `w` AS select 'new' AS `v`"},
-		{Kind: database.View, Name: "old_only", SQL: "CREATE VIEW `old_only` AS select 1 AS `x`"}, {Kind: database.Trigger, Name: "tr", SQL: "CREATE TRIGGER `tr` BEFORE INSERT ON `p` FOR EACH ROW SET NEW.v='x'", Mode: "ANSI"}} {
+		{Kind: database.View, Name: "old_only", SQL: "CREATE VIEW `old_only` AS select 1 AS `x`"}, {Kind: database.Trigger, Name: "tr", SQL: "CREATE TRIGGER `tr` BEFORE INSERT ON `p` FOR EACH ROW SET NEW.v='x'", Session: database.Session{Mode: "ANSI"}}} {
 		require.NoError(t, s.AddObject(t.Context(), o))
 	}
 	state, _, err := s.Seal(t.Context())

@@ -45,15 +45,29 @@ type source struct {
 	list string
 	show string // SHOW CREATE …, before the name
 	def  int    // which column holds the definition
-	mode int    // and which the SQL mode; -1: none does
+	// and which the SQL mode, and the time zone; -1: none does. Charset and collation of the
+	// session follow the definition.
+	mode, zone int
+}
+
+// object reads what SHOW CREATE gives.
+func (s *source) object(name string, row []string) database.Object {
+	o := database.Object{Kind: s.kind, Name: name, SQL: row[s.def], Session: database.Session{Charset: row[s.def+1], Collation: row[s.def+2]}}
+	if s.mode >= 0 {
+		o.Mode = row[s.mode]
+	}
+	if s.zone >= 0 {
+		o.Zone = row[s.zone]
+	}
+	return o
 }
 
 var sources = []source{
-	{database.Routine, "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE() AND ROUTINE_TYPE='FUNCTION' AND ROUTINE_DEFINITION IS NOT NULL ORDER BY ROUTINE_NAME", "SHOW CREATE FUNCTION ", 2, 1},
-	{database.Routine, "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE() AND ROUTINE_TYPE='PROCEDURE' AND ROUTINE_DEFINITION IS NOT NULL ORDER BY ROUTINE_NAME", "SHOW CREATE PROCEDURE ", 2, 1},
-	{database.View, "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA=DATABASE() AND " + notOurs + " ORDER BY TABLE_NAME", "SHOW CREATE VIEW ", 1, -1},
-	{database.Trigger, "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_ORDER", "SHOW CREATE TRIGGER ", 2, 1},
-	{database.Event, "SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA=DATABASE() ORDER BY EVENT_NAME", "SHOW CREATE EVENT ", 3, 1},
+	{database.Routine, "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE() AND ROUTINE_TYPE='FUNCTION' AND ROUTINE_DEFINITION IS NOT NULL ORDER BY ROUTINE_NAME", "SHOW CREATE FUNCTION ", 2, 1, -1},
+	{database.Routine, "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA=DATABASE() AND ROUTINE_TYPE='PROCEDURE' AND ROUTINE_DEFINITION IS NOT NULL ORDER BY ROUTINE_NAME", "SHOW CREATE PROCEDURE ", 2, 1, -1},
+	{database.View, "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA=DATABASE() AND " + notOurs + " ORDER BY TABLE_NAME", "SHOW CREATE VIEW ", 1, -1, -1},
+	{database.Trigger, "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_TIMING, EVENT_MANIPULATION, ACTION_ORDER", "SHOW CREATE TRIGGER ", 2, 1, -1},
+	{database.Event, "SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA=DATABASE() ORDER BY EVENT_NAME", "SHOW CREATE EVENT ", 3, 1, 2},
 }
 
 // Objects lists sequences, which tables may need, then routines, views, triggers
@@ -94,10 +108,8 @@ func (r *reader) objects(ctx context.Context, s source) (out []database.Object, 
 		if err != nil {
 			return nil, fmt.Errorf("definition of %s %s: %w", s.kind, n[0], err)
 		}
-		o := database.Object{Kind: s.kind, Name: n[0], SQL: r.withoutDatabase(sqltext.WithoutDefiner(def[0][s.def]))}
-		if s.mode >= 0 {
-			o.Mode = def[0][s.mode]
-		}
+		o := s.object(n[0], def[0])
+		o.SQL = r.withoutDatabase(sqltext.WithoutDefiner(o.SQL))
 		out = append(out, o)
 	}
 	return out, nil

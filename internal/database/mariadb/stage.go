@@ -440,7 +440,7 @@ func (s *stage) Seal(ctx context.Context) (*database.State, []string, error) {
 		if kind == database.Routine && one.Procedure {
 			kind = database.Procedure
 		}
-		state.Objects = append(state.Objects, database.Attached{Kind: kind, Name: o.Name, SQL: stmt, Mode: o.Mode})
+		state.Objects = append(state.Objects, database.Attached{Kind: kind, Name: o.Name, SQL: stmt, Session: o.Session})
 	}
 	if err := s.exec(ctx, "end staging", "DROP TABLE IF EXISTS "+s.progress()); err != nil {
 		return nil, nil, err

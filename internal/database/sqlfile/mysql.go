@@ -37,12 +37,12 @@ func databaseOf(head []byte) string {
 // mysqlIndex finds what is where in a dump of MariaDB or MySQL.
 type mysqlIndex struct {
 	r        *reader
-	names    string // charset of the text, as SET NAMES says
-	mode     string // SQL mode of what follows
-	zone     string // time zone of the values of TIMESTAMP columns
-	database string // that USE names
-	own      string // that the head of the dump names
-	last     *table // to which the last rows belong
+	names    string           // charset of the text, as SET NAMES says
+	session  database.Session // in which what follows is made
+	zone     string           // time zone of the values of TIMESTAMP columns
+	database string           // that USE names
+	own      string           // that the head of the dump names
+	last     *table           // to which the last rows belong
 }
 
 // introducers are the charsets that texts of an archive may be introduced in.
@@ -51,6 +51,7 @@ var introducers = []string{"utf8mb4", "utf8mb3", "utf8", "latin1", "ascii"}
 var (
 	setNames    = regexp.MustCompile(`(?i)^SET\s+NAMES\s+['"]?(\w+)`)
 	setMode     = regexp.MustCompile(`(?i)\bsql_mode\s*=\s*(?:['"]([A-Z0-9_,]*)['"])?`)
+	setKept     = regexp.MustCompile(`(?i)\b(character_set_client|collation_connection)\s*=\s*'?(\w+)`)
 	setZone     = regexp.MustCompile(`(?i)\btime_zone\s*=\s*['"]([^'"]*)['"]`)
 	setSequence = regexp.MustCompile("(?i)^(?:DO|SELECT) SETVAL\\((`(?:[^`]|``)+`), ?(-?\\d+), ?([01])\\)$")
 )
@@ -122,7 +123,7 @@ func (ix *mysqlIndex) insert(text []byte, st sqltext.Statement) error {
 		return err
 	}
 	for _, m := range []string{"NO_BACKSLASH_ESCAPES", "ANSI_QUOTES"} {
-		if strings.Contains(ix.mode, m) {
+		if strings.Contains(ix.session.Mode, m) {
 			return fmt.Errorf("%w: it was made in the SQL mode %s; make it in the server's usual mode", sqltext.ErrRefused, m)
 		}
 	}
@@ -157,10 +158,14 @@ func (ix *mysqlIndex) set(text []byte) {
 		ix.names = strings.ToLower(string(m[1]))
 	}
 	if m := setMode.FindSubmatch(text); m != nil {
-		ix.mode = strings.ToUpper(string(m[1]))
+		ix.session.Mode = strings.ToUpper(string(m[1]))
 	}
 	if m := setZone.FindSubmatch(text); m != nil {
 		ix.zone = string(m[1])
+		ix.session.Zone = ix.zone
+	}
+	for _, m := range setKept.FindAllSubmatch(text, -1) {
+		ix.session.Set(strings.ToLower(string(m[1])), string(m[2]))
 	}
 }
 
@@ -193,21 +198,21 @@ func (ix *mysqlIndex) create(text []byte) error {
 		}
 		return err
 	}
-	o := database.Object{Name: one.Name, SQL: one.SQL(nil), Mode: ix.mode}
+	o := database.Object{Name: one.Name, SQL: one.SQL(nil), Session: ix.session}
 	switch one.Shape {
 	case sqltree.ShapeView:
-		o.Kind, o.Mode = database.View, ""
+		o.Kind, o.Mode, o.Zone = database.View, "", ""
 		// Older programs make a table first in the place of each view.
 		delete(ix.r.tables, one.Name)
 		ix.r.order = slices.DeleteFunc(ix.r.order, func(t string) bool { return t == one.Name })
 	case sqltree.ShapeTrigger:
-		o.Kind = database.Trigger
+		o.Kind, o.Zone = database.Trigger, ""
 	case sqltree.ShapeRoutine:
-		o.Kind = database.Routine
+		o.Kind, o.Zone = database.Routine, ""
 	case sqltree.ShapeEvent:
 		o.Kind = database.Event
 	case sqltree.ShapeSequence:
-		o.Kind, o.Mode, o.Early = database.Sequence, "", true
+		o.Kind, o.Session, o.Early = database.Sequence, database.Session{}, true
 	}
 	ix.r.addObject(o)
 	return nil

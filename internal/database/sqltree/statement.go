@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 
 	"hovix/internal/database/sqltext"
@@ -44,10 +45,10 @@ type Statement struct {
 	// Definer is the account of MariaDB with whose rights it is to run, nil if it names
 	// none. SQL leaves it out; DefinedSQL writes it.
 	Definer *Account
-	// Mode is the SQL mode that SET sql_mode gives to what follows; HasMode tells it from
-	// another SET.
-	Mode    string
-	HasMode bool
+	// Setting is a variable of the session that what is made keeps, which SET gives to what
+	// follows: sql_mode, character_set_client, collation_connection, time_zone. SetTo is its
+	// value.
+	Setting, SetTo string
 	// Value and Called are where a sequence stands.
 	Value  string
 	Called bool
@@ -175,16 +176,30 @@ var settings = map[sqltext.Dialect]map[string]bool{
 		extra_float_digits bytea_output statement_timeout lock_timeout idle_in_transaction_session_timeout row_security default_tablespace default_table_access_method default_toast_compression`),
 }
 
+// kept are the variables of a session that MariaDB keeps with what is made in it, and the
+// forms of their values.
+var kept = map[string]*regexp.Regexp{
+	"sql_mode":             regexp.MustCompile(`^[A-Z0-9_,]*$`),
+	"character_set_client": regexp.MustCompile(`^\w{1,32}$`),
+	"collation_connection": regexp.MustCompile(`^\w{1,64}$`),
+	"time_zone":            regexp.MustCompile(`^[\w/+:-]{1,64}$`),
+}
+
 // plainSet takes what says how the session of a client goes on that loads the text by
 // hand. Nothing of it is run, but for the mode that stored code of MariaDB keeps.
 func (s *Statement) plainSet(p *parser) bool {
-	if p.d == sqltext.MySQL && p.is("SET", "sql_mode", "=") && len(p.toks) == 4 && p.toks[3].Kind == sqltext.String {
-		mode := p.unquote(p.toks[3])
-		if strings.Trim(mode, "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_,") != "" {
-			refuse("the SQL mode %q", brief(mode))
+	if p.d == sqltext.MySQL && p.is("SET") && len(p.toks) == 4 && string(p.toks[2].Text) == "=" && (p.toks[3].Kind == sqltext.String || p.toks[3].Kind == sqltext.Word) {
+		name, value := strings.ToLower(string(p.toks[1].Text)), string(p.toks[3].Text)
+		if p.toks[3].Kind == sqltext.String {
+			value = p.unquote(p.toks[3])
 		}
-		s.Mode, s.HasMode = mode, true
-		return true
+		if form := kept[name]; form != nil {
+			if !form.MatchString(value) {
+				refuse("a session with %s %q", name, brief(value))
+			}
+			s.Setting, s.SetTo = name, value
+			return true
+		}
 	}
 	switch {
 	case p.is("SET") && p.d != sqltext.SQLite:

@@ -75,12 +75,16 @@ func (w *walker) word(s string) value {
 	case "include", "include_once", "require", "require_once":
 		return w.include(w.assignment(), strings.HasPrefix(name, "require"))
 	case "new", "clone", "yield", "match", "fn", "function", "static":
+		empty := name == "new" && strings.EqualFold(strings.TrimPrefix(w.peek(0).text(w.src.bytes), `\`), "stdClass")
 		for !w.over() && !w.is(";") && !w.is(",") && !w.is(")") && !w.is("]") && !w.is("}") {
 			if w.is("(") || w.is("[") || w.is("{") {
 				w.group()
 			} else {
 				w.i++
 			}
+		}
+		if empty { // its properties are set like elements
+			return value{kind: array}
 		}
 		return unknownOf("an object or a function")
 	case "die", "exit", "print", "echo":

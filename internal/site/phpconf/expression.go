@@ -73,7 +73,15 @@ func (w *walker) target() (name string, path []string, ok bool) {
 	}
 	name = w.peek(0).text(w.src.bytes)[1:]
 	w.i++
-	for w.take("[") {
+	for {
+		if w.is("->") && w.peek(1).kind == tWord && !w.isAt(2, "(") { // a property is named like an element
+			path = append(path, w.peek(1).text(w.src.bytes))
+			w.i += 2
+			continue
+		}
+		if !w.take("[") {
+			break
+		}
 		if w.take("]") {
 			path = append(path, "")
 			continue
@@ -325,7 +333,12 @@ func (w *walker) postfix(start int) value {
 				v = value{why: "an element " + quote(k) + ", which is not there", missing: true}
 			}
 		case w.is("->"), w.is("?->"), w.is("::"):
+			name := w.peek(1)
 			w.i += 2
+			if e, found := v.at(name.text(w.src.bytes)); found && v.kind == array && name.kind == tWord && !w.is("(") {
+				v = e
+				continue
+			}
 			if w.is("(") {
 				w.group()
 			}
