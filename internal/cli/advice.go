@@ -47,6 +47,8 @@ func adviceFor(err error) string {
 		return ""
 	case errors.Is(err, restore.ErrStoredCode):
 		return "Nothing was changed. If you trust the archive, take it with --stored-code; else leave it out with --without stored-code."
+	case errors.Is(err, restore.ErrOldSettings):
+		return "Nothing was changed. Name the values in hovix.toml before packing (docs/site-file.md), so that a restore gives them the new ones; or agree to the settings as they are with --old-settings."
 	case errors.Is(err, restore.ErrLinksOut):
 		return "Nothing was changed. If you trust the archive, make them with --links-out; else leave them out by name with --without PATH."
 	case errors.Is(err, seal.ErrNoKey):

@@ -28,6 +28,7 @@ type restoreFlags struct {
 	only, without []string
 	keep          []string
 	code, links   bool
+	oldSettings   bool
 	resume        bool
 	keys          openFlags
 	db            databaseFlags
@@ -73,6 +74,7 @@ target removes what it had staged, or goes on with it where --resume is given.`,
 	fl.StringArrayVar(&f.without, "without", nil, "leave this out: a part, a path or pattern, table:PATTERN, or stored-code (`WHAT`, may be given again)")
 	fl.StringArrayVar(&f.keep, "keep", nil, "leave these files of the target as they are: a path or pattern (`PATH`, may be given again)")
 	fl.BoolVar(&f.code, "stored-code", false, "take the archive's triggers, routines and events, which the database runs by itself")
+	fl.BoolVar(&f.oldSettings, "old-settings", false, "take settings that still name the old site's database, server or folder")
 	fl.BoolVar(&f.links, "links-out", false, "make the archive's symbolic links that lead out of the site")
 	fl.BoolVar(&f.resume, "resume", false, "go on with what an interrupted restore of this archive has staged, and leave what is staged should this one be interrupted")
 	fl.BoolVarP(&f.yes, "yes", "y", false, "replace what is on the target without asking")
@@ -83,7 +85,7 @@ target removes what it had staged, or goes on with it where --resume is given.`,
 }
 
 func (f *restoreFlags) options(a *app, target string) (restore.Options, error) {
-	opts := restore.Options{Target: target, BareHosts: f.bareHosts, Only: f.only, Without: f.without, Keep: f.keep, StoredCode: f.code, LinksOut: f.links, Resume: f.resume}
+	opts := restore.Options{Target: target, BareHosts: f.bareHosts, Only: f.only, Without: f.without, Keep: f.keep, StoredCode: f.code, LinksOut: f.links, OldSettings: f.oldSettings, Resume: f.resume}
 	var err error
 	if f.url != "" {
 		if opts.Address, err = rewrite.ParseAddress(f.url); err != nil {

@@ -73,6 +73,8 @@ type Database struct {
 	Charset    string                `json:"charset,omitempty"`
 	Prefix     string                `json:"prefix,omitempty"`
 	Path       string                `json:"path,omitempty"` // of an SQLite file, relative to the site's folder
+	Name       string                `json:"name,omitempty"` // on its server, and
+	Host       string                `json:"host,omitempty"` // that server, so that settings which still name them are found
 	Tables     []database.Table      `json:"tables"`
 	Objects    []database.ObjectKind `json:"objects,omitempty"` // kinds of what it holds besides tables
 	NotCarried []string              `json:"notCarried,omitempty"`

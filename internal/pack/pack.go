@@ -225,7 +225,7 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 		return m, nil
 	}
 	info := p.db.Info()
-	d := &manifest.Database{Engine: info.Engine, Product: info.Product, Version: info.Version, Charset: info.Charset, Prefix: s.Prefix}
+	d := &manifest.Database{Engine: info.Engine, Product: info.Product, Version: info.Version, Charset: info.Charset, Prefix: s.Prefix, Name: s.Database.Name, Host: s.Database.Host}
 	all, err := p.db.Tables(ctx)
 	if err != nil {
 		return nil, err
@@ -313,6 +313,9 @@ func (p *packer) all(ctx context.Context) error {
 		if err := p.files(ctx); err != nil {
 			return err
 		}
+	}
+	if err := p.leaks(ctx); err != nil {
+		return err
 	}
 	if p.wants(site.Settings) && !p.s.Section() {
 		if err := p.settings(); err != nil {

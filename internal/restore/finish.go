@@ -118,7 +118,7 @@ func (r *run) point() *Point {
 
 // writeSettings puts the target's values into the archive's settings files.
 func (r *run) writeSettings() error {
-	t := site.SettingsTarget{Root: r.plan.Target, Database: r.plan.location, Address: r.plan.address, Existing: r.plan.existing}
+	t := site.SettingsTarget{Root: r.plan.Target, Database: r.settingsLogin(), Address: r.plan.address, Existing: r.plan.existing}
 	if r.m.Database != nil {
 		t.Prefix = r.m.Database.Prefix
 		if r.plan.inside != "" {
@@ -144,7 +144,7 @@ func (r *run) writeSettings() error {
 		}
 		r.res.Settings = append(r.res.Settings, rel)
 	}
-	return nil
+	return r.checkSettings(files)
 }
 
 // finish does what needs the new site in place. Its failures are warnings: the

@@ -55,6 +55,8 @@ type Options struct {
 	Keep []string
 	// StoredCode takes triggers, routines, events and rules.
 	StoredCode bool
+	// OldSettings takes settings that still name the source's database, server or folder.
+	OldSettings bool
 	// LinksOut makes symbolic links that lead out of the site.
 	LinksOut bool
 	// Resume goes on with what an interrupted restore of the same archive at the same
@@ -421,7 +423,7 @@ func (r *run) recover(ctx context.Context) (err error) {
 // order is by what a restore is known again: what was to be put where, and how.
 func (r *run) order(content []byte) string {
 	p, o := r.plan, &r.opts
-	how := fmt.Sprintf("%q %q %q %t %t %t %t %t", o.Only, o.Without, o.Keep, o.StoredCode, o.LinksOut, o.BareHosts, o.WholeWords, o.Compressed)
+	how := fmt.Sprintf("%q %q %q %t %t %t %t %t %t", o.Only, o.Without, o.Keep, o.StoredCode, o.LinksOut, o.BareHosts, o.WholeWords, o.Compressed, o.OldSettings)
 	sum := sha256.Sum256([]byte(strings.Join([]string{string(content), p.Target, p.Address, p.Database, strings.Join(p.Maps, "\n"), how}, "\x00")))
 	return hex.EncodeToString(sum[:])
 }

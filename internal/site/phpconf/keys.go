@@ -123,3 +123,30 @@ func Texts(src []byte) (texts []string) {
 	}
 	return texts
 }
+
+// WithoutComments gives PHP source with line breaks and spaces in the place of its
+// comments. What is no PHP comes back as it is.
+func WithoutComments(src []byte) []byte {
+	all, err := tokens(src)
+	if err != nil {
+		return src
+	}
+	out := make([]byte, 0, len(src))
+	at := 0
+	blank := func(to int) {
+		for ; at < to; at++ {
+			if c := src[at]; c == '\n' || c == '\r' {
+				out = append(out, c)
+			} else {
+				out = append(out, ' ')
+			}
+		}
+	}
+	for _, t := range all {
+		blank(t.from)
+		out = append(out, t.text(src)...)
+		at = t.to
+	}
+	blank(len(src))
+	return out
+}
