@@ -257,8 +257,8 @@ func TestRewriteFilesOfASite(t *testing.T) {
 	changes := filepath.Join(t.TempDir(), "changes.csv")
 	done := rewriteSite(t, 3, dir, "--files", globs, "--changes", changes)
 	assert.Equal(t, plan.Total, done.Total)
-	assert.Equal(t, 5, done.Files)
-	assert.Equal(t, map[string]int{"binary data": 1}, done.Total.Leftovers)
+	assert.Equal(t, 7, done.Files)
+	assert.Equal(t, map[string]int{"binary data": 1, "address in a text file": 2}, done.Total.Leftovers)
 	for rel, want := range map[string]string{
 		"style.css": "a { background: url(https://new.example/a.png) }\n", "app/main.js": `var u = "https:\/\/new.example\/a", p = "secret";` + "\nvar x;\n",
 		"app/deep/page.html": "<a href='//new.example/'>", "hovix.toml": "address = \"https://new.example\"\ncaches = [\"cache\"]\n",

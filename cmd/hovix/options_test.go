@@ -57,7 +57,7 @@ func TestMappingsOfARestore(t *testing.T) {
 	assert.Equal(t, "http://old.example/in-a-file", string(text), "uploads are not")
 
 	more := filepath.Join(work, "more")
-	run = testenv.Hovix(t, "restore", file, more, "--url", "https://new.example", "--alias", "http://mirror.example", "--map", "http://shop.example=https://new.example/shop", "--bare-hosts")
+	run = testenv.Hovix(t, "restore", file, more, "--url", "https://new.example", "--alias", "http://mirror.example", "--map", "http://shop.example=https://new.example/shop", "--bare-hosts", "--files", "*.html,up/*.txt")
 	assert.Equal(t, 0, run.Status, "nothing is left to look at: %s", run.Out)
 	assert.Contains(t, values(t, more), "2|https://new.example/3 https://new.example/4 https://new.example/shop/5|")
 	assert.Contains(t, values(t, more), "3|we are at new.example|")

@@ -29,6 +29,7 @@ type restoreFlags struct {
 	keep          []string
 	code, links   bool
 	oldSettings   bool
+	files         []string
 	resume        bool
 	keys          openFlags
 	db            databaseFlags
@@ -69,6 +70,7 @@ target removes what it had staged, or goes on with it where --resume is given.`,
 	fl.StringVar(&f.url, "url", "", "public `ADDRESS` of the restored site, such as https://new.example; without it the address stays")
 	fl.StringArrayVar(&f.aliases, "alias", nil, "a further old `ADDRESS` of the site, rewritten like its main one (may be given again)")
 	f.mapFlags.add(cmd)
+	fl.StringSliceVar(&f.files, "files", nil, "rewrite addresses in these text files of uploads and code too (`PATTERNS`, such as *.js or themes/**/*.html)")
 	fl.BoolVar(&f.bareHosts, "bare-hosts", false, "rewrite old host names that stand alone in prose, too")
 	fl.StringArrayVar(&f.only, "only", nil, "restore this alone: a part, a path or pattern, or table:PATTERN (`WHAT`, may be given again)")
 	fl.StringArrayVar(&f.without, "without", nil, "leave this out: a part, a path or pattern, table:PATTERN, or stored-code (`WHAT`, may be given again)")
@@ -85,8 +87,11 @@ target removes what it had staged, or goes on with it where --resume is given.`,
 }
 
 func (f *restoreFlags) options(a *app, target string) (restore.Options, error) {
-	opts := restore.Options{Target: target, BareHosts: f.bareHosts, Only: f.only, Without: f.without, Keep: f.keep, StoredCode: f.code, LinksOut: f.links, OldSettings: f.oldSettings, Resume: f.resume}
-	var err error
+	opts := restore.Options{Target: target, BareHosts: f.bareHosts, Only: f.only, Without: f.without, Keep: f.keep, StoredCode: f.code, LinksOut: f.links, Files: f.files, OldSettings: f.oldSettings, Resume: f.resume}
+	err := site.CheckFilePatterns(f.files)
+	if err != nil {
+		return opts, usageError{err}
+	}
 	if f.url != "" {
 		if opts.Address, err = rewrite.ParseAddress(f.url); err != nil {
 			return opts, usageError{err}

@@ -39,6 +39,13 @@ func printPlan(p *ui.Printer, plan *restore.Plan) {
 	if plan.Stay.Count > 0 {
 		p.Field("Stay", fmt.Sprintf("%s (%s) of the target", ui.Count(plan.Stay.Count, "file", "files"), ui.Bytes(plan.Stay.Bytes)))
 	}
+	if f := plan.InFiles; f != nil && rewrites(plan) {
+		about, n := "", f.Addresses
+		if !f.Exact {
+			about, n = "about ", roughly(n)
+		}
+		p.Warn("%s%s in text files stay as they are, such as in %s; --files PATTERNS rewrites them", about, ui.Count(n, "old address", "old addresses"), ui.Short(strings.Join(f.Examples, ", "), 90))
+	}
 	for _, n := range plan.Notes {
 		p.Warn("%s", n)
 	}
@@ -259,7 +266,11 @@ func printColumns(p *ui.Printer, tally *rewrite.Tally, columns []passage.Column,
 	l := leftovers{tally: tally, advice: advice}
 	for i := range columns {
 		c := &columns[i]
-		l.columns = append(l.columns, leftoverColumn{c.Table + "." + c.Column, &c.Tally, c.Sample})
+		name := c.Table + "." + c.Column
+		if c.Table == passage.FilesTable || c.Table == passage.SettingsTable {
+			name = c.Column
+		}
+		l.columns = append(l.columns, leftoverColumn{name, &c.Tally, c.Sample})
 	}
 	l.print(p)
 }
@@ -317,8 +328,15 @@ func (l *leftovers) print(p *ui.Printer) {
 	if l.tally.Leftovers[rewrite.Compressed] > 0 {
 		p.Line("    %s", p.Dim("Compressed values hold an old address; --compressed rewrites them too."))
 	}
+	if l.tally.Leftovers[rewrite.InFile] > 0 {
+		p.Line("    %s", p.Dim("Text files hold the old address; --files rewrites those that it names, such as --files '*.js,*.json'."))
+	}
+	shown := 0
 	for _, c := range l.columns {
 		for _, s := range c.sample {
+			if shown++; shown > maxShown {
+				continue
+			}
 			line := fmt.Sprintf("%s: “%s”", c.name, s.Excerpt)
 			if s.Detail != "" {
 				line += " (" + s.Detail + ")"
@@ -326,7 +344,13 @@ func (l *leftovers) print(p *ui.Printer) {
 			p.Line("      %s", p.Dim(line))
 		}
 	}
+	if shown > maxShown {
+		p.Line("      %s", p.Dim(fmt.Sprintf("and %d more", shown-maxShown)))
+	}
 }
+
+// maxShown is how many leftovers are shown with what is around them.
+const maxShown = 15
 
 func plural(r rewrite.Reason) string {
 	switch r {
@@ -336,6 +360,8 @@ func plural(r rewrite.Reason) string {
 		return "e-mail addresses"
 	case rewrite.Binary:
 		return "values or files of binary data"
+	case rewrite.InFile:
+		return "addresses in text files"
 	}
 	return r.String() + "s"
 }

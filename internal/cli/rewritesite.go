@@ -42,7 +42,7 @@ func (a *app) rewriteSite(ctx context.Context, path string, f *rewriteFlags) (er
 		return err
 	}
 	r.opts.Files = f.files
-	if err := readdress.CheckFiles(f.files); err != nil {
+	if err := site.CheckFilePatterns(f.files); err != nil {
 		return usageError{err}
 	}
 	if r.s, err = a.openSite(path, &f.db); err != nil {

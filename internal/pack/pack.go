@@ -433,7 +433,7 @@ func (p *packer) webFile(e archive.Entry, rel string, in io.Reader) error {
 		p.problem(rel, "it cannot be read: "+site.ReasonOf(err))
 		return nil
 	}
-	content = p.way.File(rel, site.RebaseWebFile(content, p.s.Address.Path, p.mapped(p.s.Address).Path))
+	content = p.way.TextFile(rel, site.RebaseWebFile(content, p.s.Address.Path, p.mapped(p.s.Address).Path), true)
 	e.Size = 0
 	p.res.Summary.Files.Count++
 	p.res.Summary.Files.Bytes += int64(len(content))

@@ -36,13 +36,14 @@ type Passage struct {
 	blind   bool // a text that is looked for may look different inside of a literal
 	stable  bool // what has been rewritten holds nothing more to be rewritten
 	mu      sync.Mutex
+	files   int // with addresses in them
 	columns map[[2]string]*Column
 	bytes   map[string]map[string]bool // by table, the columns of bytes
 }
 
 // Column tells what rewriting did in one column, or in one file.
 type Column struct {
-	Table  string             `json:"table"` // "settings" for a file
+	Table  string             `json:"table"` // SettingsTable or FilesTable for a file
 	Column string             `json:"column"`
 	Tally  rewrite.Tally      `json:"-"`
 	Sample []rewrite.Leftover `json:"leftovers,omitempty"`
@@ -67,6 +68,9 @@ func New(opts Options) (*Passage, error) {
 	}
 	return p, nil
 }
+
+// Idle reports whether there is nothing to rewrite, so that nothing has to be looked at.
+func (p *Passage) Idle() bool { return p.rw.Idle() }
 
 // Mentions reports whether rows may hold anything to be looked at. Hexadecimal
 // digits hide what they mean, so that they are always decoded.
@@ -304,12 +308,46 @@ func (p *Passage) File(name string, content []byte) []byte {
 	var t rewrite.Tally
 	var sample []rewrite.Leftover
 	t.KeepFindings(&sample, maxSamples)
-	if out, changed := p.rw.Value(content, &t); changed {
+	if out, changed := p.rw.Settings(content, &t); changed {
 		content = out
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.add("settings", name, &t, sample)
+	p.add(SettingsTable, name, &t, sample)
+	return content
+}
+
+// What stands for the table of a file in the account.
+const (
+	SettingsTable = "settings"
+	FilesTable    = "files"
+)
+
+// maxFiles is how many files are accounted for by their names.
+const maxFiles = 1000
+
+// TextFile gives a text file of uploads or code: with its addresses rewritten if change is
+// set, else as it is, and the addresses in it are counted.
+func (p *Passage) TextFile(name string, content []byte, change bool) []byte {
+	var t rewrite.Tally
+	var sample []rewrite.Leftover
+	t.KeepFindings(&sample, 1)
+	if change {
+		if out, changed := p.rw.Value(content, &t); changed {
+			content = out
+		}
+	} else {
+		p.rw.Look(content, &t)
+	}
+	if t.Values == 0 {
+		return content
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.files++; p.files > maxFiles {
+		name = "others"
+	}
+	p.add(FilesTable, name, &t, sample)
 	return content
 }
 

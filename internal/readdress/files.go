@@ -12,9 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
-
-	"github.com/bmatcuk/doublestar/v4"
 
 	"hovix/internal/fsys"
 	"hovix/internal/rewrite"
@@ -35,20 +32,13 @@ type files struct {
 	id     string
 	root   *fsys.Handle // of the site, through which files are read and written
 	staged []stagedFile
+	// from is the site's address, to the one that it gets; both are zero where it stays.
+	from, to rewrite.Address
+	moved    site.Files // settings as the kind of site changes them for it
 }
 
 // stagedFile is a changed file beside the one that it replaces.
 type stagedFile struct{ stage, path string } // relative to the site
-
-// CheckFiles returns an error for a pattern that cannot be read.
-func CheckFiles(globs []string) error {
-	for _, g := range globs {
-		if !doublestar.ValidatePattern(g) {
-			return fmt.Errorf("a pattern of files cannot be read: %q", g)
-		}
-	}
-	return nil
-}
 
 func newFiles(s *site.Site, rw *rewrite.Rewriter, a *Account, globs []string, write bool) *files {
 	b := make([]byte, 4)
@@ -56,19 +46,20 @@ func newFiles(s *site.Site, rw *rewrite.Rewriter, a *Account, globs []string, wr
 	return &files{s: s, rw: rw, a: a, globs: globs, write: write, id: hex.EncodeToString(b)}
 }
 
-// wants reports whether a file is chosen. Settings are, unless only some tables
-// or columns are wanted.
-func (f *files) wants(rel string) bool {
-	for _, g := range f.globs {
-		g = strings.TrimPrefix(g, "./")
-		if ok, _ := doublestar.Match(g, rel); ok {
-			return true
-		}
-		if ok, _ := doublestar.Match(g, path.Base(rel)); ok && !strings.Contains(g, "/") {
-			return true
-		}
+// wants reports whether a file is looked at, and whether it is chosen to be changed.
+// Settings are, and what tells servers of the site, unless only some tables or columns are
+// wanted.
+func (f *files) wants(file site.File) (look, change bool) {
+	if site.MatchesFile(f.globs, file.Rel) {
+		return true, true
 	}
-	return slices.Contains(f.s.Settings, rel) && f.a.filter.Wants("", "")
+	if !f.a.filter.Wants("", "") {
+		return false, false
+	}
+	if file.Part == site.Settings || site.IsGenerated(file.Rel, file.Part) {
+		return true, true
+	}
+	return site.IsTextFile(file.Rel), false
 }
 
 // run looks at every chosen file, and stages what is to be changed.
@@ -77,34 +68,52 @@ func (f *files) run(ctx context.Context) (err error) {
 		return err
 	}
 	return f.s.Walk(ctx, func(file site.File) error {
-		if !file.Info.Mode().IsRegular() || !f.wants(file.Rel) {
+		if !file.Info.Mode().IsRegular() {
 			return nil
 		}
-		return f.file(file)
+		look, change := f.wants(file)
+		if !look {
+			return nil
+		}
+		return f.file(file, change)
 	}, nil)
 }
 
-func (f *files) file(file site.File) error {
-	f.a.Files++
-	col := f.a.file(file.Rel)
+func (f *files) file(file site.File, change bool) error {
 	if file.Info.Size() > maxFile {
 		f.a.Notes = append(f.a.Notes, fmt.Sprintf("%s was not looked at: a text file of more than %d MB", file.Rel, maxFile>>20))
 		return nil
 	}
+	f.a.Files++
 	content, err := f.read(file)
 	if err != nil {
 		f.a.Notes = append(f.a.Notes, fmt.Sprintf("%s cannot be read: %v", file.Rel, site.WithoutPath(err)))
 		return nil
 	}
-	if isBinary(content) {
-		if f.rw.Mentions(content) {
-			col.Tally.Leave(rewrite.Binary, []byte(file.Rel), "")
-		}
+	fixed, isFixed := f.fixed(file, content)
+	if !isFixed && !f.rw.Mentions(content) {
 		return nil
 	}
-	out, changed := f.rw.Value(content, &col.Tally)
-	if !changed {
+	col := f.a.file(file.Rel)
+	switch {
+	case isBinary(content):
+		col.Tally.Leave(rewrite.Binary, []byte(file.Rel), "")
 		return nil
+	case !change:
+		f.rw.Look(content, &col.Tally)
+		return nil
+	}
+	run := f.rw.Value
+	if file.Part == site.Settings {
+		run = f.rw.Settings
+	}
+	out, changed := run(fixed, &col.Tally)
+	if !changed && !isFixed {
+		return nil
+	}
+	if !changed { // by the kind's own hand alone
+		col.Tally.Values++
+		col.Tally.Changed++
 	}
 	f.lines(col, content, out)
 	if !f.write {
@@ -114,6 +123,39 @@ func (f *files) file(file site.File) error {
 		return fmt.Errorf("change the file %s: %w", file.Rel, site.WithoutPath(err))
 	}
 	return f.a.flush()
+}
+
+// fixed gives a file with what depends on the address but does not hold it: the base path
+// in rules for a web server, and what the kind of site has in its settings.
+func (f *files) fixed(file site.File, content []byte) ([]byte, bool) {
+	out := content
+	if f.from != f.to && path.Base(file.Rel) == site.WebFile {
+		out = site.RebaseWebFile(content, f.from.Path, f.to.Path)
+	}
+	if moved, ok := f.moved[file.Rel]; ok {
+		out = moved
+	}
+	return out, !bytes.Equal(out, content)
+}
+
+// move has the kind of site put a new address into the settings, if the site's own is to be
+// changed.
+func (f *files) move(maps []rewrite.Mapping) error {
+	for _, m := range maps {
+		if m.Old == f.s.Address {
+			f.from, f.to = m.Old, m.New
+		}
+	}
+	if f.from == f.to {
+		return nil
+	}
+	f.moved = site.Files{}
+	for _, rel := range f.s.Settings {
+		if content, _, err := site.ReadOwn(f.s.Root, rel); err == nil {
+			f.moved[rel] = content
+		}
+	}
+	return f.s.Move(f.moved, f.from, f.to)
 }
 
 // read reads a file that is a regular one still.

@@ -38,7 +38,7 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 	if err != nil {
 		return nil, err
 	}
-	if err := errors.Join(opts.Filter.Check(), CheckFiles(opts.Files), s.OnlyRestoreMoves(opts.Rewrite.Mappings)); err != nil {
+	if err := errors.Join(opts.Filter.Check(), site.CheckFilePatterns(opts.Files), s.OnlyRestoreMoves(opts.Rewrite.Mappings)); err != nil {
 		return nil, err
 	}
 	if a, err = newAccount(&opts, s.Keep); err != nil {
@@ -46,6 +46,9 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 	}
 	f := newFiles(s, rw, a, opts.Files, write)
 	defer func() { err = errors.Join(err, f.discard()) }()
+	if err := f.move(opts.Rewrite.Mappings); err != nil {
+		return nil, err
+	}
 	if err := f.run(ctx); err != nil {
 		return nil, err
 	}

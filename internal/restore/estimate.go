@@ -8,7 +8,9 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/database/sqltext"
 	"hovix/internal/database/sqltree"
+	"hovix/internal/manifest"
 	"hovix/internal/passage"
+	"hovix/internal/rewrite"
 	"hovix/internal/site"
 )
 
@@ -118,6 +120,72 @@ func (p *Plan) lookAtRows(way *passage.Passage, r io.Reader) error {
 			return err
 		}
 	}
+}
+
+// InFiles says how many addresses stand in text files of uploads and code, which are not
+// rewritten there unless they are named.
+type InFiles struct {
+	Addresses int64    `json:"addresses"`
+	Exact     bool     `json:"exact"` // all text files were looked at
+	Examples  []string `json:"examples,omitempty"`
+}
+
+// lookedInto is how many bytes of text files an estimate looks at.
+const lookedInto = 64 << 20
+
+// estimateFiles looks at text files from all over the archive.
+func (p *Plan) estimateFiles(opts Options) error {
+	a := opts.Archive
+	if a == nil || !p.sel.folder() || !opts.PlanOnly && !opts.Estimate {
+		return nil
+	}
+	way, err := passage.New(p.passage(opts))
+	if err != nil || way.Idle() {
+		return err
+	}
+	stays := func(e *archive.Entry) bool {
+		rel, ok := strings.CutPrefix(e.Name, manifest.FilesDir)
+		return ok && e.Type == archive.TypeFile && site.IsTextFile(rel) && e.Size <= site.MaxTextFile && p.brings(rel) &&
+			!site.IsGenerated(rel, p.sel.partOf(rel)) && !site.MatchesFile(opts.Files, rel)
+	}
+	var total int64
+	if err := a.Entries(func(e archive.Entry) error {
+		if stays(&e) {
+			total += e.Size
+		}
+		return nil
+	}); err != nil || total == 0 {
+		return err
+	}
+	var at, seen int64
+	err = a.Each(func(e *archive.Entry) bool {
+		if !stays(e) {
+			return false
+		}
+		at += e.Size
+		// As much of the files so far as there is room for of all of them.
+		return total <= lookedInto || float64(seen) <= float64(at)/float64(total)*lookedInto
+	}, func(e archive.Entry, r io.Reader) error {
+		seen += e.Size
+		content, err := io.ReadAll(r)
+		if err == nil {
+			way.TextFile(strings.TrimPrefix(e.Name, manifest.FilesDir), content, false)
+		}
+		return err
+	})
+	if err != nil || seen == 0 {
+		return err
+	}
+	columns, sum := way.Account()
+	n := sum.Leftovers[rewrite.InFile]
+	if n == 0 {
+		return nil
+	}
+	p.InFiles = &InFiles{Addresses: int64(float64(n) * float64(total) / float64(seen)), Exact: seen == total}
+	for _, c := range columns[:min(len(columns), 3)] {
+		p.InFiles.Examples = append(p.InFiles.Examples, c.Column)
+	}
+	return nil
 }
 
 // passage says what is rewritten on the way.

@@ -13,6 +13,7 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
 	"hovix/internal/fault"
+	"hovix/internal/rewrite"
 	"hovix/internal/site"
 )
 
@@ -136,6 +137,11 @@ func (r *run) writeSettings() error {
 	}
 	if err := r.kind.Write(files, t); err != nil {
 		return fmt.Errorf("write the settings: %w", err)
+	}
+	if old, err := rewrite.ParseAddress(r.m.Address); err == nil && !r.plan.address.IsZero() {
+		if err := site.MoveSettings(r.kind, files, old, r.plan.address); err != nil {
+			return fmt.Errorf("write the settings: %w", err)
+		}
 	}
 	for _, rel := range names { // what is in its place already is no leftover
 		files[rel] = r.way.File(rel, files[rel])

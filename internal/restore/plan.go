@@ -36,6 +36,7 @@ type Plan struct {
 	Accounts []site.Account     `json:"replacedAccounts,omitempty"`
 	Maps     []string           `json:"mappings"` // old → new, for people
 	Estimate *Estimate          `json:"estimate,omitempty"`
+	InFiles  *InFiles           `json:"inFiles,omitempty"` // nil: none, or nobody has looked
 	Checks   []database.Check   `json:"checks"`
 	Notes    []string           `json:"notes,omitempty"` // what is worth knowing before
 
@@ -120,6 +121,9 @@ func (r *run) makePlan(ctx context.Context) error {
 		if c.Err != nil {
 			return &CheckError{p, c.Err}
 		}
+	}
+	if err := p.estimateFiles(r.opts); err != nil {
+		return err
 	}
 	return p.estimate(r.opts)
 }

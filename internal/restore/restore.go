@@ -48,6 +48,9 @@ type Options struct {
 	Compressed bool
 	// BareHosts rewrites host names that stand alone in prose.
 	BareHosts bool
+	// Files are patterns of text files among uploads and code whose addresses are rewritten,
+	// as site.MatchesFile takes them.
+	Files []string
 	// Only and Without choose parts, paths and tables (table:PATTERN) of the archive;
 	// the target keeps the rest of its own. Without nothing everything is restored.
 	Only, Without []string
@@ -293,6 +296,12 @@ func (r *run) handle(ctx context.Context, p archive.Piece) error {
 		if path.Base(name) == site.WebFile && p.Entry.Type == archive.TypeFile && p.Entry.Size <= site.MaxWebFile {
 			return r.whole(ctx, p, site.MaxWebFile, r.webFile)
 		}
+		isText := p.Entry.Type == archive.TypeFile && site.IsTextFile(name) && !r.way.Idle()
+		if isText && p.Entry.Size > site.MaxTextFile && p.Offset == 0 {
+			r.passOver(strings.TrimPrefix(name, manifest.FilesDir))
+		} else if isText && p.Entry.Size <= site.MaxTextFile {
+			return r.whole(ctx, p, site.MaxTextFile, r.textFile)
+		}
 		return r.files.piece(strings.TrimPrefix(name, manifest.FilesDir), p)
 	case strings.HasPrefix(name, manifest.SettingsDir):
 		return r.whole(ctx, p, manifest.MaxSize, r.takeSettings)
@@ -423,7 +432,7 @@ func (r *run) recover(ctx context.Context) (err error) {
 // order is by what a restore is known again: what was to be put where, and how.
 func (r *run) order(content []byte) string {
 	p, o := r.plan, &r.opts
-	how := fmt.Sprintf("%q %q %q %t %t %t %t %t %t", o.Only, o.Without, o.Keep, o.StoredCode, o.LinksOut, o.BareHosts, o.WholeWords, o.Compressed, o.OldSettings)
+	how := fmt.Sprintf("%q %q %q %q %t %t %t %t %t %t", o.Only, o.Without, o.Keep, o.Files, o.StoredCode, o.LinksOut, o.BareHosts, o.WholeWords, o.Compressed, o.OldSettings)
 	sum := sha256.Sum256([]byte(strings.Join([]string{string(content), p.Target, p.Address, p.Database, strings.Join(p.Maps, "\n"), how}, "\x00")))
 	return hex.EncodeToString(sum[:])
 }
@@ -483,7 +492,33 @@ func (r *run) webFile(_ context.Context, e *archive.Entry, content []byte) error
 	if old, err := rewrite.ParseAddress(r.m.Address); err == nil && !r.plan.address.IsZero() {
 		content = site.RebaseWebFile(content, old.Path, r.plan.address.Path)
 	}
-	content = r.way.File(rel, content)
+	return r.rewritten(rel, e, r.way.TextFile(rel, content, true))
+}
+
+// textFile stages a text file of uploads or code, with its addresses rewritten if it is one
+// that is to be.
+func (r *run) textFile(_ context.Context, e *archive.Entry, content []byte) error {
+	rel := strings.TrimPrefix(e.Name, manifest.FilesDir)
+	change := site.MatchesFile(r.opts.Files, rel) || site.IsGenerated(rel, r.plan.sel.partOf(rel))
+	return r.rewritten(rel, e, r.way.TextFile(rel, content, change))
+}
+
+// passOver notes a text file that is too large to be looked into.
+func (r *run) passOver(rel string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.res.Warnings = append(r.res.Warnings, fmt.Sprintf("%s was not looked into for old addresses: it is a text file of more than %d MB", rel, site.MaxTextFile>>20))
+}
+
+// rewritten stages a file that was looked into as a whole.
+func (r *run) rewritten(rel string, e *archive.Entry, content []byte) error {
+	if int64(len(content)) == e.Size && sha256.Sum256(content) == e.SHA256 {
+		return r.files.piece(rel, archive.Piece{Entry: e, Data: content})
+	}
+	if err := r.files.fits(archive.Piece{Entry: e, Data: content}); err != nil {
+		return err
+	}
+	r.files.noteScript(rel, archive.Piece{Entry: e, Data: content})
 	if err := r.files.write(rel, *e, content); err != nil {
 		return err
 	}

@@ -84,6 +84,7 @@ const (
 	Repeats                   // the changed value would repeat a key that is there once
 	Binary                    // in a value or a file that is no text
 	Compressed                // in a compressed value
+	InFile                    // an address in a text file that was not to be changed
 	Unproved                  // the changed value did not stand a second look
 	numReasons
 )
@@ -92,7 +93,7 @@ const (
 func (r Reason) String() string {
 	return [...]string{"bare host name", "e-mail address", "look-alike host", "other port", "outside the base path",
 		"other scheme", "broken serialized value", "kept identifier", "nested too deeply", "signed token",
-		"value that does not fit", "key that would repeat", "binary data", "compressed value", "value that could not be proved"}[r]
+		"value that does not fit", "key that would repeat", "binary data", "compressed value", "address in a text file", "value that could not be proved"}[r]
 }
 
 // MarshalText gives the name of the reason.
@@ -248,6 +249,7 @@ type scope struct {
 	t     *Tally
 	depth int
 	bytes bool // the value is of a column without charset
+	file  bool // a host that is a whole value of settings is an address
 	form  Form // what counts as the form of everything here; formAsFound: what is seen
 }
 
@@ -364,6 +366,9 @@ func (rw *Rewriter) hostOf(name string) *host {
 
 // mentions reports whether there is anything to change at the host.
 func (h *host) mentions() bool { return h.old }
+
+// Idle reports whether there is nothing to look for.
+func (rw *Rewriter) Idle() bool { return len(rw.seekers) == 0 }
 
 // Mentions reports whether v holds the bytes of an old host, folder or text
 // anywhere. It is the cheap test before anything is parsed.

@@ -78,6 +78,11 @@ func (h *host) matchAt(rw *Rewriter, v []byte, at, floor int, s scope) (m match,
 	}
 	reason, m := h.frame(v, begin, end, floor)
 	if m.style.slash == nil {
+		if s.file && (reason == BareHost || reason == LookAlike && begin > 0 && v[begin-1] == '.') {
+			if m, ok := h.settingMatch(v, begin, end, www); ok {
+				return m, true
+			}
+		}
 		if reason == BareHost && rw.bare {
 			return h.bareMatch(v, begin, end, www, s)
 		}
@@ -292,6 +297,58 @@ func (h *host) bareMatch(v []byte, begin, end int, www bool, s scope) (match, bo
 	}
 	m.target = nil
 	return m, true
+}
+
+// settingMatch makes a match of a host's name that is a whole value of settings: in
+// quotes, or from an equals sign or colon to the end of the line; a full stop may stand
+// before it, as in the domains of cookies, and its port behind it.
+func (h *host) settingMatch(v []byte, begin, end int, www bool) (match, bool) {
+	from := begin
+	if from > 0 && v[from-1] == '.' {
+		from--
+	}
+	m := match{from: begin}
+	port, after, bad := m.port(v, end)
+	if bad || from == 0 {
+		return m, false
+	}
+	next := byte('\n')
+	if after < len(v) {
+		next = v[after]
+	}
+	switch quote := v[from-1]; {
+	case quote == '\'' || quote == '"':
+		if next != quote {
+			return m, false
+		}
+	default:
+		i := from
+		for i > 0 && (v[i-1] == ' ' || v[i-1] == '\t') {
+			i--
+		}
+		if i == 0 || v[i-1] != '=' && v[i-1] != ':' || next != '\n' && next != '\r' {
+			return m, false
+		}
+	}
+	for j := range h.targets {
+		c := &h.targets[j]
+		if c.keep || www && !c.twin || port != c.addr.Port && !(port == c.addr.defaultPort() && c.addr.Port == 0) {
+			continue
+		}
+		to := c.host
+		if from < begin {
+			to = strings.TrimPrefix(to, "www.")
+		}
+		if port != 0 && c.to.Port != 0 {
+			to += ":" + strconv.Itoa(c.to.Port)
+		}
+		if m.to = after; equalFold(v[begin:after], to) {
+			return m, false
+		}
+		m.out, m.form = []byte(to), FormPlain
+		return m, true
+	}
+	return m, false
 }
 
 // bareAuthority gives the new host of a target with its port.

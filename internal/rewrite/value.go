@@ -31,6 +31,25 @@ func (rw *Rewriter) BytesIn(buf, v []byte, t *Tally) ([]byte, bool) {
 	return rw.whole(buf, v, scope{t: t, form: formAsFound, bytes: true})
 }
 
+// Settings is Value for a file of settings, in which a host's name that is a value as a
+// whole, in quotes or behind an equals sign, is an address too: cookies and accounts hang on
+// it.
+func (rw *Rewriter) Settings(v []byte, t *Tally) ([]byte, bool) {
+	return rw.whole(nil, v, scope{t: t, form: formAsFound, file: true})
+}
+
+// Look counts the addresses in a text file that stays as it is.
+func (rw *Rewriter) Look(v []byte, t *Tally) {
+	var would Tally
+	if _, changed := rw.Value(v, &would); !changed || would.Occurrences() == 0 {
+		return
+	}
+	t.Values++
+	at := rw.Places(v)(0)
+	t.leftover(InFile, v, at, min(len(v), at+40), "")
+	t.Leftovers[InFile] += would.Occurrences() - 1
+}
+
 func (rw *Rewriter) whole(buf, v []byte, s scope) ([]byte, bool) {
 	t := s.t
 	if looksCompressed(v) {

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"fmt"
@@ -245,6 +246,22 @@ func drupalWrite(conf *phpconf.File, rel string, t SettingsTarget) error {
 		if err := conf.SetVar("databases", v, "default", "default", key); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// Move gives patterns of trusted hosts, which are regular expressions, the new host: the site
+// answers nobody else.
+func (drupal) Move(files Files, from, to rewrite.Address) error {
+	for rel, content := range files {
+		if !strings.HasSuffix(rel, drupalSettings) {
+			continue
+		}
+		old, host := regexp.QuoteMeta(strings.TrimPrefix(from.Host, "www.")), regexp.QuoteMeta(strings.TrimPrefix(to.Host, "www."))
+		pattern := regexp.MustCompile(`(\^(?:www\\\.|\(?[^'"]*\)\??)?)` + regexp.QuoteMeta(old) + `(\$)`)
+		files[rel] = pattern.ReplaceAllFunc(content, func(m []byte) []byte {
+			return bytes.Replace(m, []byte(old), []byte(host), 1)
+		})
 	}
 	return nil
 }

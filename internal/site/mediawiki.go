@@ -176,6 +176,18 @@ func mediawikiWrite(conf *phpconf.File, t SettingsTarget) error {
 	return nil
 }
 
+// Move gives the settings that make up the address.
+func (mediawiki) Move(files Files, _, to rewrite.Address) error {
+	return files.change(mediawikiSettings, func(conf *phpconf.File) error {
+		for _, kv := range mediawikiAddress(conf, to) {
+			if err := conf.SetVar(kv[0], kv[1]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // mediawikiAddress gives the settings that make up an address; paths of articles
 // stay below the base path.
 func mediawikiAddress(conf *phpconf.File, a rewrite.Address) (set [][2]string) {

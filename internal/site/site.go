@@ -313,6 +313,26 @@ func (s *Site) Blank(files Files) error {
 	return nil
 }
 
+// Mover is a Kind in whose settings stands more of an address than the address itself.
+type Mover interface {
+	// Move changes settings from one address of the site to another, as far as that is not
+	// done by rewriting addresses.
+	Move(files Files, from, to rewrite.Address) error
+}
+
+// Move changes what of an address stands apart in the settings.
+func (s *Site) Move(files Files, from, to rewrite.Address) error {
+	return MoveSettings(s.kind, files, from, to)
+}
+
+// MoveSettings is Move for settings of a kind.
+func MoveSettings(k Kind, files Files, from, to rewrite.Address) error {
+	if m, ok := k.(Mover); ok && from != to && !from.IsZero() {
+		return m.Move(files, from, to)
+	}
+	return nil
+}
+
 // RunsPHP reports whether PHP runs the site's software.
 func (s *Site) RunsPHP() bool { return s.Kind != plain{}.Name() }
 

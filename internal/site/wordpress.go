@@ -233,7 +233,10 @@ func (wordpress) Write(files Files, t SettingsTarget) error {
 }
 
 func wpWrite(conf *phpconf.File, t SettingsTarget) error {
-	set := [][2]string{{"DB_NAME", t.Database.Name}, {"DB_USER", t.Database.User}, {"DB_PASSWORD", t.Database.Password}, {"DB_HOST", joinHost(t.Database)}}
+	var set [][2]string
+	if !t.Database.IsZero() {
+		set = [][2]string{{"DB_NAME", t.Database.Name}, {"DB_USER", t.Database.User}, {"DB_PASSWORD", t.Database.Password}, {"DB_HOST", joinHost(t.Database)}}
+	}
 	for _, name := range wpSecrets {
 		v := t.secret(conf, wpConfig, rand.Text()+rand.Text(), func(old *phpconf.File) (string, bool) { return old.Const(name) })
 		set = append(set, [2]string{name, v})
