@@ -117,5 +117,7 @@ type Editor interface {
 	Fetch(ctx context.Context, t *EditTable, key Key) ([][]byte, error)
 	// Taken reports whether another row has the new value of a key.
 	Taken(ctx context.Context, t *EditTable, c *Change) (bool, error)
+	// Touch runs one statement of Hovix in the transaction.
+	Touch(ctx context.Context, stmt string) error
 	Commit(ctx context.Context) error
 }

@@ -12,8 +12,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
 	"hovix/internal/progress"
 	"hovix/internal/rewrite"
+	"hovix/internal/site"
 )
 
 // live is one pass over a database.
@@ -24,7 +26,8 @@ type live struct {
 	write   bool
 	rep     progress.Reporter
 	seed    maphash.Seed
-	lasting int64 // rows changed in tables that cannot be taken back
+	touches func(tables []string) []site.Touch // what is done beside; nil: nothing
+	lasting int64                              // rows changed in tables that cannot be taken back
 }
 
 // A batch of changes is small beside the packet size of any server, and large
@@ -87,7 +90,33 @@ func (l *live) run(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := l.touch(ctx, all); err != nil {
+		return err
+	}
 	return l.definitions(ctx)
+}
+
+// touch does what lets the site answer at its new address at once.
+func (l *live) touch(ctx context.Context, tables []database.Table) error {
+	if l.touches == nil || !l.a.filter.Wants("", "") {
+		return nil
+	}
+	var names []string
+	for _, t := range tables {
+		names = append(names, t.Name)
+	}
+	d := l.ed.Info().Engine.Dialect()
+	for _, t := range l.touches(names) {
+		if l.write {
+			if err := l.ed.Touch(ctx, strings.Replace(t.SQL, "%s", sqltext.QuoteName(t.Table, d), 1)); err != nil {
+				return err
+			}
+		}
+		if t.Why != "" && !slices.Contains(l.a.Asides, t.Why) {
+			l.a.Asides = append(l.a.Asides, t.Why)
+		}
+	}
+	return nil
 }
 
 // table reads a table and changes it, both at a time where the database lets it.

@@ -54,6 +54,9 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 	}
 	if ed != nil {
 		l := &live{ed: ed, rw: rw, a: a, write: write, rep: progress.Of(opts.Progress), seed: maphash.MakeSeed()}
+		if f.from != f.to {
+			l.touches = func(tables []string) []site.Touch { return s.Touches(tables, opts.Rewrite.Mappings) }
+		}
 		if err := l.all(ctx); err != nil {
 			return nil, err
 		}

@@ -333,6 +333,12 @@ func MoveSettings(k Kind, files Files, from, to rewrite.Address) error {
 	return nil
 }
 
+// Touches are the changes to the site's tables with which it answers at a new address at
+// once.
+func (s *Site) Touches(tables []string, maps []rewrite.Mapping) []Touch {
+	return s.kind.Touches(s.Prefix, tables, maps)
+}
+
 // RunsPHP reports whether PHP runs the site's software.
 func (s *Site) RunsPHP() bool { return s.Kind != plain{}.Name() }
 

@@ -66,6 +66,14 @@ func (e *editor) Commit(ctx context.Context) error {
 	return nil
 }
 
+// Touch runs a statement.
+func (e *editor) Touch(ctx context.Context, stmt string) error {
+	if _, err := e.exec(ctx, stmt); err != nil {
+		return e.refusal("change the site's records", err)
+	}
+	return nil
+}
+
 // Close takes back what was not committed.
 func (e *editor) Close() error {
 	var err error

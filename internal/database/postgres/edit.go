@@ -60,6 +60,14 @@ func (e *editor) Commit(ctx context.Context) error {
 	return nil
 }
 
+// Touch runs a statement.
+func (e *editor) Touch(ctx context.Context, stmt string) error {
+	if err := execute(ctx, e.change, stmt); err != nil {
+		return refusal("change the site's records", err)
+	}
+	return nil
+}
+
 // Close takes back what was not committed: the server does so when the
 // connection ends.
 func (e *editor) Close() (err error) {

@@ -82,6 +82,14 @@ func (e *editor) Commit(context.Context) error {
 	return nil
 }
 
+// Touch runs a statement.
+func (e *editor) Touch(_ context.Context, stmt string) error {
+	if err := e.c.exec(stmt); err != nil {
+		return e.refusal("change the site's records", err)
+	}
+	return nil
+}
+
 // Close takes back what was not committed.
 func (e *editor) Close() error {
 	for _, et := range e.tables {
