@@ -14,6 +14,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 	"hovix/internal/manifest"
 	"hovix/internal/site"
 )
@@ -85,6 +86,17 @@ func (p *packer) tables(ctx context.Context) error {
 		j.keys = def.keys
 		if p.way != nil && def.def != nil {
 			p.way.Define(def.def)
+			before := def.def.SQL(nil)
+			def.def.MapTexts(p.way.Texts(t.Name))
+			if after := def.def.SQL(nil); after != before {
+				def.create = after
+			}
+			for k, key := range j.keys {
+				if one, err := sqltree.Parse([]byte(key), p.db.Info().Engine.Dialect()); err == nil {
+					one.MapTexts(p.way.Texts(t.Name))
+					j.keys[k] = one.SQL(nil)
+				}
+			}
 		}
 		for _, why := range def.problems {
 			p.problem("table "+t.Name, why)

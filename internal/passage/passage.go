@@ -303,6 +303,26 @@ func (p *Passage) Definition(stmt string) string {
 	return stmt
 }
 
+// Texts gives a function for the texts in a definition, such as a default or a comment,
+// which gives each with its addresses rewritten and counts them under the name.
+func (p *Passage) Texts(name string) func(text string) (string, bool) {
+	return func(text string) (string, bool) {
+		var t rewrite.Tally
+		var sample []rewrite.Leftover
+		t.KeepFindings(&sample, maxSamples)
+		out, changed := p.rw.Value([]byte(text), &t)
+		if t.Values > 0 {
+			p.mu.Lock()
+			defer p.mu.Unlock()
+			p.add(name, DefinitionColumn, &t, sample)
+		}
+		return string(out), changed
+	}
+}
+
+// DefinitionColumn stands for the column of what was found in a definition.
+const DefinitionColumn = "(definition)"
+
 // File gives a file of settings with its addresses rewritten.
 func (p *Passage) File(name string, content []byte) []byte {
 	var t rewrite.Tally

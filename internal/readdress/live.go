@@ -416,6 +416,26 @@ func (r *changer) again(ctx context.Context, c *database.Change) error {
 // definitions notes views and triggers that hold an old address: they are
 // programs, which nobody rewrites unasked.
 func (l *live) definitions(ctx context.Context) error {
+	tables, err := l.ed.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range tables {
+		if !l.a.filter.Wants(t.Name, "") {
+			continue
+		}
+		create, keys, err := l.ed.Definition(ctx, t.Name)
+		if err != nil {
+			return err
+		}
+		for _, stmt := range append([]string{create}, keys...) {
+			var tally rewrite.Tally
+			if _, changed := l.rw.Value([]byte(stmt), &tally); changed {
+				l.a.Notes = append(l.a.Notes, fmt.Sprintf("the definition of table %s holds an old address (a default, check, label, comment or expression), and stays as it is; a restore changes it", t.Name))
+				break
+			}
+		}
+	}
 	objects, err := l.ed.Objects(ctx)
 	if err != nil {
 		return err

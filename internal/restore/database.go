@@ -138,6 +138,7 @@ func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
 	}
 	t.name = def.Name
 	r.way.Define(def)
+	def.MapTexts(r.way.Texts(def.Name))
 	if t.skip = !r.plan.sel.table(def.Name); !t.skip {
 		if err := r.db.Define(ctx, def); err != nil {
 			return err
@@ -234,6 +235,7 @@ func (r *run) endTable(ctx context.Context, t *tableState, entry string, text []
 		if one.Shape != sqltree.ShapeKey {
 			return fmt.Errorf("%w: only keys may follow the rows, not %.60q", sqltext.ErrRefused, st.Text)
 		}
+		one.MapTexts(r.way.Texts(cmp.Or(one.Table, one.Name)))
 		keys = append(keys, one.SQL(nil))
 	}
 	m := rowsComment.FindSubmatch(text)
@@ -332,7 +334,11 @@ func (r *run) addObject(ctx context.Context, o database.Object, one *sqltree.Sta
 	if take, err := r.takes(o, one); err != nil || !take {
 		return err
 	}
-	o.SQL = r.way.Definition(one.SQL(nil)) // a view's text may hold an address too
+	one.MapTexts(r.way.Texts(o.Name)) // a view may hold an address too
+	o.SQL = one.SQL(nil)
+	if one.IsCode() {
+		o.SQL = r.way.Definition(o.SQL)
+	}
 	return r.db.AddObject(ctx, o)
 }
 

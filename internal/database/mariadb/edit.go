@@ -200,7 +200,7 @@ func refused(err error) (kind database.OutcomeKind, why string, ofRow bool) {
 		return database.Repeats, my.Message, true
 	// Cut, out of range, wrong for the charset, against a CHECK, refused by a
 	// trigger: as the MariaDB error code reference names them.
-	case erTooLong, erPacketTooLarge, 1048, 1264, 1265, 1292, 1300, 1366, 1644, 3819, 4025, 4078:
+	case erTooLong, erPacketTooLarge, 1048, 1264, 1265, 1292, 1300, 1366, 1526, 1644, 3819, 4025, 4078:
 		return database.Unfit, my.Message, true
 	}
 	return 0, "", false

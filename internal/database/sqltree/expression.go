@@ -139,7 +139,7 @@ func (p *parser) introduced(w string) {
 	p.emit(w)
 	if t := p.peek(0); t.Kind == sqltext.String {
 		p.i++
-		p.out = append(p.out, node{text: encode(p.unquote(t), p.d), glued: true})
+		p.out = append(p.out, node{text: encode(p.unquote(t), p.d), glued: true, value: p.unquote(t)})
 		return
 	}
 	p.literal()

@@ -45,6 +45,8 @@ type node struct {
 	glued bool          // no space stands before it
 	text  string        // as it is written; the name of an ident or reference
 	of    string        // schema of a reference
+	value string        // of a text: what it means
+	lead  string        // what stands before the text in the same node: COMMENT=
 }
 
 type nodeKind uint8
@@ -55,6 +57,58 @@ const (
 	external                 // a reference
 	named                    // a text that names a relation: 'schema.name'
 )
+
+// mapTexts gives the fragment with other texts in the place of those that change changes.
+func (f fragment) mapTexts(d sqltext.Dialect, change func(text string) (string, bool)) (out fragment, changed bool) {
+	out = f
+	for i, n := range f {
+		if n.kind != plain || n.value == "" {
+			continue
+		}
+		text, other := change(n.value)
+		if !other {
+			continue
+		}
+		if !changed {
+			out, changed = append(fragment(nil), f...), true
+		}
+		out[i].text, out[i].value = n.lead+encode(text, d), text
+	}
+	return out, changed
+}
+
+// MapTexts puts other texts in the place of those in the statement that change changes, but
+// not in the body of stored code.
+func (s *Statement) MapTexts(change func(text string) (string, bool)) {
+	s.parts, _ = s.parts.mapTexts(s.d, change)
+}
+
+// MapTexts does the same in a definition: in defaults, comments, checks, labels, expressions.
+// Bounds of ranges by which rows are parted stay, for their order would change.
+func (t *Table) MapTexts(change func(text string) (string, bool)) {
+	for i := range t.Items {
+		it := &t.Items[i]
+		if parts, changed := it.parts.mapTexts(t.d, change); changed {
+			it.parts, it.Text = parts, parts.text(t.d, nil)
+		}
+	}
+	if t.hasRanges() {
+		return
+	}
+	if tail, changed := t.tail.mapTexts(t.d, change); changed {
+		t.tail, t.Tail = tail, tail.text(t.d, nil)
+	}
+}
+
+// hasRanges reports whether rows are parted by ranges of values.
+func (t *Table) hasRanges() bool {
+	for i, n := range t.tail {
+		if n.kind == plain && (n.text == "VALUES LESS THAN" || n.text == "FROM" && i > 0 && t.tail[i-1].text == "VALUES") {
+			return true
+		}
+	}
+	return false
+}
 
 // fragment is a piece of a statement that has been read.
 type fragment []node

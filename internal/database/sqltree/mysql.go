@@ -251,6 +251,7 @@ func (p *parser) valued(f func()) string {
 	n := len(p.out)
 	f()
 	value := p.out[n:].text(p.d, nil)
+	p.out[n-1].lead, p.out[n-1].value = p.out[n-1].text+"=", p.out[n].value
 	p.out = p.out[:n]
 	p.out[n-1].text += "=" + value
 	return value

@@ -313,6 +313,7 @@ func (p *parser) stringValue() string {
 func (p *parser) text() string {
 	s := p.stringValue()
 	p.emit(encode(s, p.d))
+	p.out[len(p.out)-1].value = s
 	return s
 }
 
