@@ -32,6 +32,7 @@ const (
 	invalidAuth      = "28000"
 	unknownDatabase  = "3D000"
 	noPrivilege      = "42501"
+	checkViolation   = "23514"
 	uniqueViolation  = "23505"
 	lockNotAvailable = "55P03"
 	deadlock         = "40P01"

@@ -35,6 +35,11 @@ func itemsOf(ctx context.Context, c *pgconn.PgConn, schema string) (items []item
 		UNION ALL SELECT 'ROUTINE', p.proname, pg_catalog.pg_get_function_identity_arguments(p.oid), p.oid
 			FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid=p.pronamespace WHERE n.nspname=$1 AND p.prokind IN ('f','p') AND `+notOfExtension("pg_proc", "p.oid")+`
 			AND NOT EXISTS (SELECT 1 FROM pg_catalog.pg_depend d WHERE d.classid='pg_catalog.pg_proc'::pg_catalog.regclass AND d.objid=p.oid AND d.deptype='i')
+		UNION ALL SELECT 'AGGREGATE', p.proname, pg_catalog.pg_get_function_identity_arguments(p.oid), p.oid
+			FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid=p.pronamespace WHERE n.nspname=$1 AND p.prokind='a' AND `+notOfExtension("pg_proc", "p.oid")+`
+		UNION ALL SELECT 'COLLATION', x.collname, '', x.oid FROM pg_catalog.pg_collation x JOIN pg_catalog.pg_namespace n ON n.oid=x.collnamespace WHERE n.nspname=$1 AND `+notOfExtension("pg_collation", "x.oid")+`
+		UNION ALL SELECT 'TEXT SEARCH CONFIGURATION', x.cfgname, '', x.oid FROM pg_catalog.pg_ts_config x JOIN pg_catalog.pg_namespace n ON n.oid=x.cfgnamespace WHERE n.nspname=$1 AND `+notOfExtension("pg_ts_config", "x.oid")+`
+		UNION ALL SELECT 'TEXT SEARCH DICTIONARY', x.dictname, '', x.oid FROM pg_catalog.pg_ts_dict x JOIN pg_catalog.pg_namespace n ON n.oid=x.dictnamespace WHERE n.nspname=$1 AND `+notOfExtension("pg_ts_dict", "x.oid")+`
 		UNION ALL SELECT 'STATISTICS', x.stxname, '', x.oid FROM pg_catalog.pg_statistic_ext x JOIN pg_catalog.pg_namespace n ON n.oid=x.stxnamespace WHERE n.nspname=$1
 		ORDER BY 1, 2, 3`, schema)
 	if err != nil {
@@ -42,8 +47,12 @@ func itemsOf(ctx context.Context, c *pgconn.PgConn, schema string) (items []item
 	}
 	for _, row := range rows {
 		it := item{what: row[0], name: quote(row[1]), oid: row[3]}
-		if it.what == "ROUTINE" {
-			it.name += "(" + row[2] + ")"
+		if it.what == "ROUTINE" || it.what == "AGGREGATE" {
+			args := row[2]
+			if args == "" && it.what == "AGGREGATE" {
+				args = "*"
+			}
+			it.name += "(" + args + ")"
 			// The types of the arguments may lie in the schema itself.
 			same, err := sqltext.Requalify(row[2], func(s, _ string) (string, bool) { return "=", s == schema })
 			if err != nil {
@@ -179,11 +188,15 @@ func (x *exchange) schema(ctx context.Context, schema string, n int) error {
 
 // id names an item within a schema, in whichever schema it stands.
 func (it item) id() string {
-	if it.what == "STATISTICS" {
-		return "statistics " + it.key
+	switch it.what {
+	case "STATISTICS", "COLLATION", "TEXT SEARCH CONFIGURATION", "TEXT SEARCH DICTIONARY":
+		return strings.ToLower(it.what) + " " + it.key
 	}
 	return it.key
 }
+
+// isRelation tells what has rows and rights, by its kind.
+var isRelation = map[string]bool{"TABLE": true, "VIEW": true, "MATERIALIZED VIEW": true, "SEQUENCE": true, "FOREIGN TABLE": true}
 
 // putAside moves what is replaced out of the way.
 func (x *exchange) putAside(ctx context.Context, schema, kept string, incoming, live []item) error {
@@ -198,7 +211,7 @@ func (x *exchange) putAside(ctx context.Context, schema, kept string, incoming, 
 				return err
 			}
 		}
-		if replaced && x.s.Inherit && it.what != "ROUTINE" && it.what != "TYPE" && it.what != "STATISTICS" {
+		if replaced && x.s.Inherit && isRelation[it.what] {
 			rights, err := x.rights(ctx, it, schema)
 			if err != nil {
 				return err

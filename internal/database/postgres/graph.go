@@ -25,6 +25,7 @@ type node struct {
 	name   string // as JoinName gives it
 	table  bool
 	object database.Object
+	more   []string // statements that complete the object
 	needs  []string // keys of nodes
 }
 
@@ -34,7 +35,7 @@ func (r *reader) graph(ctx context.Context) (*catalog, error) {
 		return r.catalog, nil
 	}
 	c := &catalog{nodes: map[string]*node{}, owner: map[string]string{}, kinds: map[string]string{}}
-	for _, step := range []func(context.Context, *catalog) error{r.relations, r.types, r.routines, r.parts, r.edges} {
+	for _, step := range []func(context.Context, *catalog) error{r.relations, r.types, r.values, r.routines, r.parts, r.edges} {
 		if err := step(ctx, c); err != nil {
 			return nil, fmt.Errorf("read the catalog: %w", err)
 		}
@@ -174,6 +175,70 @@ func typeDefinition(ctx context.Context, conn *pgconn.PgConn, oid, kind, name st
 // collation is an expression for COLLATE where a collation is not that of the type.
 func collation(oid, ofType string) string {
 	return `COALESCE((SELECT ' COLLATE ' || pg_catalog.quote_ident(xn.nspname) || '.' || pg_catalog.quote_ident(x.collname) FROM pg_catalog.pg_collation x JOIN pg_catalog.pg_namespace xn ON xn.oid=x.collnamespace WHERE x.oid=` + oid + ` AND ` + oid + `<>` + ofType + `),'')`
+}
+
+// values reads what computes or compares values: collations, text search, aggregates.
+func (r *reader) values(ctx context.Context, c *catalog) error {
+	icu := "x.colliculocale" // its name before PostgreSQL 17
+	if columns, err := ask(ctx, r.conn, "SELECT 1 FROM pg_catalog.pg_attribute WHERE attrelid='pg_catalog.pg_collation'::pg_catalog.regclass AND attname='colllocale'"); err != nil {
+		return err
+	} else if len(columns) > 0 {
+		icu = "x.colllocale"
+	}
+	for _, q := range valueQueries(icu) {
+		rows, err := ask(ctx, r.conn, q[1])
+		if err != nil {
+			return err
+		}
+		for _, row := range rows {
+			n := c.add(q[0], row[0], sqltext.JoinName(row[1], row[2]), false, database.Type)
+			n.object.SQL = row[3]
+			if q[0] != "pg_ts_config" {
+				continue
+			}
+			if n.more, err = r.mappings(ctx, row[0], row[1], row[2]); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// valueQueries gives the catalogs of such things, each with a query of number, schema, name
+// and definition.
+func valueQueries(icu string) [][2]string {
+	name := func(schema, name string) string {
+		return "pg_catalog.quote_ident(" + schema + ") || '.' || pg_catalog.quote_ident(" + name + ")"
+	}
+	function := func(oid string) string {
+		return "(SELECT " + name("fn.nspname", "f.proname") + " FROM pg_catalog.pg_proc f JOIN pg_catalog.pg_namespace fn ON fn.oid=f.pronamespace WHERE f.oid=" + oid + ")"
+	}
+	of := func(class string) string { return " WHERE " + ownSchemas + " AND " + notOfExtension(class, "x.oid") }
+	return [][2]string{
+		{"pg_collation", `SELECT x.oid, n.nspname, x.collname, 'CREATE COLLATION ' || ` + name("n.nspname", "x.collname") + ` || CASE x.collprovider WHEN 'c' THEN ' (provider = libc, lc_collate = ' || pg_catalog.quote_literal(x.collcollate) || ', lc_ctype = ' || pg_catalog.quote_literal(x.collctype)
+			ELSE ' (provider = ' || CASE x.collprovider WHEN 'i' THEN 'icu' ELSE 'builtin' END || ', locale = ' || pg_catalog.quote_literal(` + icu + `) END || CASE WHEN x.collisdeterministic THEN '' ELSE ', deterministic = false' END || ')'
+			FROM pg_catalog.pg_collation x JOIN pg_catalog.pg_namespace n ON n.oid=x.collnamespace` + of("pg_collation")},
+		{"pg_ts_dict", `SELECT x.oid, n.nspname, x.dictname, 'CREATE TEXT SEARCH DICTIONARY ' || ` + name("n.nspname", "x.dictname") + ` || ' (TEMPLATE = ' || ` + name("tn.nspname", "t.tmplname") + ` || COALESCE(', ' || x.dictinitoption, '') || ')'
+			FROM pg_catalog.pg_ts_dict x JOIN pg_catalog.pg_namespace n ON n.oid=x.dictnamespace JOIN pg_catalog.pg_ts_template t ON t.oid=x.dicttemplate JOIN pg_catalog.pg_namespace tn ON tn.oid=t.tmplnamespace` + of("pg_ts_dict")},
+		{"pg_ts_config", `SELECT x.oid, n.nspname, x.cfgname, 'CREATE TEXT SEARCH CONFIGURATION ' || ` + name("n.nspname", "x.cfgname") + ` || ' (PARSER = ' || ` + name("pn.nspname", "p.prsname") + ` || ')'
+			FROM pg_catalog.pg_ts_config x JOIN pg_catalog.pg_namespace n ON n.oid=x.cfgnamespace JOIN pg_catalog.pg_ts_parser p ON p.oid=x.cfgparser JOIN pg_catalog.pg_namespace pn ON pn.oid=p.prsnamespace` + of("pg_ts_config")},
+		{"pg_proc", `SELECT x.oid, n.nspname, x.proname, 'CREATE AGGREGATE ' || ` + name("n.nspname", "x.proname") + ` || '(' || CASE WHEN x.pronargs=0 THEN '*' ELSE pg_catalog.pg_get_function_identity_arguments(x.oid) END || ') (SFUNC = ' || ` + function("a.aggtransfn") + ` || ', STYPE = ' || pg_catalog.format_type(a.aggtranstype, NULL)
+			|| CASE WHEN a.aggfinalfn=0 THEN '' ELSE ', FINALFUNC = ' || ` + function("a.aggfinalfn") + ` END || CASE WHEN a.aggfinalextra THEN ', FINALFUNC_EXTRA' ELSE '' END || CASE WHEN a.aggcombinefn=0 THEN '' ELSE ', COMBINEFUNC = ' || ` + function("a.aggcombinefn") + ` END
+			|| COALESCE(', INITCOND = ' || pg_catalog.quote_literal(a.agginitval), '') || CASE x.proparallel WHEN 's' THEN ', PARALLEL = SAFE' WHEN 'r' THEN ', PARALLEL = RESTRICTED' ELSE '' END || ')'
+			FROM pg_catalog.pg_proc x JOIN pg_catalog.pg_aggregate a ON a.aggfnoid=x.oid JOIN pg_catalog.pg_namespace n ON n.oid=x.pronamespace` + of("pg_proc") + ` AND x.prokind='a' AND a.aggkind='n' AND a.aggmtransfn=0 AND x.provariadic=0`},
+	}
+}
+
+// mappings gives the statements that say which dictionaries a configuration of text search
+// asks for which words.
+func (r *reader) mappings(ctx context.Context, oid, schema, name string) (out []string, err error) {
+	rows, err := ask(ctx, r.conn, `SELECT t.alias, pg_catalog.string_agg(pg_catalog.quote_ident(n.nspname) || '.' || pg_catalog.quote_ident(d.dictname), ', ' ORDER BY m.mapseqno)
+		FROM pg_catalog.pg_ts_config_map m JOIN pg_catalog.pg_ts_config c ON c.oid=m.mapcfg JOIN LATERAL pg_catalog.ts_token_type(c.cfgparser) t ON t.tokid=m.maptokentype
+		JOIN pg_catalog.pg_ts_dict d ON d.oid=m.mapdict JOIN pg_catalog.pg_namespace n ON n.oid=d.dictnamespace WHERE m.mapcfg=?::pg_catalog.oid GROUP BY t.tokid, t.alias ORDER BY t.tokid`, oid)
+	for _, row := range rows {
+		out = append(out, "ALTER TEXT SEARCH CONFIGURATION "+quote(schema)+"."+quote(name)+" ADD MAPPING FOR "+quote(row[0])+" WITH "+row[1])
+	}
+	return out, err
 }
 
 // routines reads functions and procedures in languages of the database itself.

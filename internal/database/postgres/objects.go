@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"hovix/internal/database"
@@ -131,12 +132,12 @@ func (r *reader) Objects(ctx context.Context) ([]database.Object, error) {
 	early, tables, late := c.arrange()
 	for _, n := range early {
 		n.object.Early = true
-		out = append(out, n.object)
+		out = append(out, n.all()...)
 	}
 	for _, n := range late {
-		out = append(out, n.object)
+		out = append(out, n.all()...)
 	}
-	for _, t := range tables {
+	for _, t := range slices.Backward(tables) { // parts of parts first
 		rel, err := r.relation(ctx, t)
 		if err != nil {
 			return nil, err
@@ -184,6 +185,15 @@ func (r *reader) Objects(ctx context.Context) ([]database.Object, error) {
 		}
 	}
 	return out, nil
+}
+
+// all gives the object with what completes it.
+func (n *node) all() []database.Object {
+	list := []database.Object{n.object}
+	for _, stmt := range n.more {
+		list = append(list, database.Object{Kind: database.Other, Name: n.name, SQL: stmt, Early: n.object.Early})
+	}
+	return list
 }
 
 // surroundings gives the schemas and extensions that the rest counts on.

@@ -208,11 +208,11 @@ func (r *reader) NotCarried(ctx context.Context) ([]string, error) {
 		return "SELECT '" + kind + " ' || x." + name + " FROM pg_catalog." + class + " x JOIN pg_catalog.pg_namespace n ON n.oid=x." + schema + " WHERE " + ownSchemas + " AND " + notOfExtension(class, "x.oid")
 	}
 	queries := []string{
-		own("aggregate", "pg_proc", "proname", "pronamespace") + " AND x.prokind IN ('a','w')",
+		own("aggregate", "pg_proc", "proname", "pronamespace") + " AND (x.prokind='w' OR x.prokind='a' AND (x.provariadic<>0 OR EXISTS (SELECT 1 FROM pg_catalog.pg_aggregate a WHERE a.aggfnoid=x.oid AND (a.aggkind<>'n' OR a.aggmtransfn<>0))))",
 		own("routine in a language other than SQL and PL/pgSQL,", "pg_proc", "proname", "pronamespace") + ` AND x.prokind IN ('f','p') AND (SELECT lanname FROM pg_catalog.pg_language WHERE oid=x.prolang) NOT IN ('sql','plpgsql')
 			AND NOT EXISTS (SELECT 1 FROM pg_catalog.pg_depend e WHERE e.classid='pg_catalog.pg_proc'::pg_catalog.regclass AND e.objid=x.oid AND e.deptype='i')`,
-		own("operator", "pg_operator", "oprname", "oprnamespace"), own("collation", "pg_collation", "collname", "collnamespace"),
-		own("text search configuration", "pg_ts_config", "cfgname", "cfgnamespace"), own("text search dictionary", "pg_ts_dict", "dictname", "dictnamespace"),
+		own("operator", "pg_operator", "oprname", "oprnamespace"),
+		own("text search template", "pg_ts_template", "tmplname", "tmplnamespace"), own("text search parser", "pg_ts_parser", "prsname", "prsnamespace"),
 		own("foreign table", "pg_class", "relname", "relnamespace") + " AND x.relkind='f'",
 		own("base type", "pg_type", "typname", "typnamespace") + " AND x.typtype='b' AND x.typelem=0",
 		"SELECT 'row security policy ' || polname FROM pg_catalog.pg_policy", "SELECT 'event trigger ' || evtname FROM pg_catalog.pg_event_trigger x WHERE " + notOfExtension("pg_event_trigger", "x.oid"),

@@ -486,16 +486,37 @@ func (s *stage) Ready(ctx context.Context) error {
 			return fmt.Errorf("set the position of %s: %w", p.Name, err)
 		}
 	}
+	parts := &parting{stage: s, parents: map[string]string{}}
+	if err := parts.lookBack(ctx); err != nil {
+		return err
+	}
+	left := 0
+	for _, o := range s.late {
+		if one, err := s.parse(o); err == nil && one.Part != "" {
+			left++
+		}
+	}
 	for i, o := range s.late {
 		one, err := s.parse(o)
 		if err != nil {
 			return err
 		}
-		if err := s.object(ctx, lateObjects, i+1, one, o); err != nil {
+		err = s.object(ctx, lateObjects, i+1, one, o)
+		if one.Part != "" {
+			if codeOf(err) == checkViolation {
+				err = parts.emptied(ctx, one, i+1)
+			}
+			parts.parents[one.Part] = one.Table
+			left--
+		}
+		if err == nil && left == 0 {
+			err = parts.putBack(ctx)
+		}
+		if err != nil {
 			return err
 		}
 	}
-	return nil
+	return parts.putBack(ctx)
 }
 
 // Seal gives the schemas in which everything stands.

@@ -345,6 +345,9 @@ func (p *parser) literal() (ok bool) {
 	t := p.peek(0)
 	switch t.Kind {
 	case sqltext.String:
+		if p.d == sqltext.Postgres && p.searchName() {
+			return true
+		}
 		p.text()
 		return true
 	case sqltext.Number:

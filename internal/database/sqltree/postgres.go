@@ -221,6 +221,8 @@ func (p *parser) postgresStatement(s *Statement) {
 		p.setval(s)
 	case p.is("ALTER", "TABLE"):
 		p.alterTable(s)
+	case p.keep("ALTER", "TEXT", "SEARCH", "CONFIGURATION"):
+		p.searchMapping(s)
 	case p.is("ALTER", "SEQUENCE"):
 		s.Shape = ShapeOther
 		p.want("ALTER", "SEQUENCE")
@@ -264,6 +266,25 @@ func (p *parser) create(s *Statement) {
 		p.emit("AS")
 		p.typeName()
 		p.columnRest(&Item{})
+	case p.keep("COLLATION"):
+		s.Shape = ShapeType
+		s.Name = p.relation().Joined()
+		p.plainOptions("provider", "locale", "lc_collate", "lc_ctype", "deterministic", "rules")
+	case p.keep("TEXT", "SEARCH", "DICTIONARY"):
+		s.Shape = ShapeType
+		s.Name = p.relation().Joined()
+		p.searchDictionary()
+	case p.keep("TEXT", "SEARCH", "CONFIGURATION"):
+		s.Shape = ShapeType
+		s.Name = p.relation().Joined()
+		p.want("(", "PARSER", "=")
+		if schema, name := p.qualified(); schema != "" && schema != "pg_catalog" || name != "default" {
+			refuse("the parser %s of text search", brief(name))
+		}
+		p.emit(`pg_catalog."default"`)
+		p.want(")")
+	case p.keep("AGGREGATE"):
+		p.aggregate(s)
 	case p.keep("STATISTICS"):
 		p.statistics(s)
 	case p.keep("SCHEMA"):

@@ -16,7 +16,7 @@ func (p *parser) alterTable(s *Statement) {
 		s.Name = sqltext.JoinName(table.Schema, p.ident())
 		p.constraint()
 	case p.keep("ATTACH", "PARTITION"):
-		p.relation()
+		s.Part = p.relation().Joined()
 		p.bound()
 	case p.keep("INHERIT"):
 		p.relation()

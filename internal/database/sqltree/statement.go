@@ -49,6 +49,8 @@ type Statement struct {
 	// follows: sql_mode, character_set_client, collation_connection, time_zone. SetTo is its
 	// value.
 	Setting, SetTo string
+	// Part is the table that ALTER TABLE attaches as a partition.
+	Part string
 	// Value and Called are where a sequence stands.
 	Value  string
 	Called bool
