@@ -278,5 +278,9 @@ func staysBehind(what string) string {
 	if !ok {
 		why = "Hovix does not carry it yet"
 	}
-	return what + " stays behind: " + why
+	verb := " stays behind: "
+	if strings.HasPrefix(what, "grants") || strings.HasSuffix(what, "privileges") || strings.HasSuffix(what, "objects") {
+		verb = " stay behind: "
+	}
+	return what + verb + why
 }

@@ -10,6 +10,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 )
 
 // reader reads one snapshot: a transaction on one connection.
@@ -201,6 +202,31 @@ func (r *reader) Epilogue(ctx context.Context) (string, error) {
 	return b.String(), nil
 }
 
+// grants is a query that counts what of a kind others than its owner may use otherwise than
+// by default.
+func grants(kind, class, acl, owner, schema, code string) string {
+	rights := func(list string) string {
+		return "SELECT grantee, privilege_type FROM pg_catalog.aclexplode(" + list + ") WHERE grantee<>x." + owner
+	}
+	now, usual := rights("x."+acl), rights("pg_catalog.acldefault('"+code+"', x."+owner+")")
+	return "SELECT 'grants on " + kind + " (' || count(*) || ')' FROM pg_catalog." + class + " x JOIN pg_catalog.pg_namespace n ON n.oid=x." + schema + " WHERE x." + acl + " IS NOT NULL AND " + ownSchemas + " AND " + notOfExtension(class, "x.oid") +
+		" AND EXISTS ((" + now + " EXCEPT " + usual + ") UNION ALL (" + usual + " EXCEPT " + now + ")) HAVING count(*)>0"
+}
+
+// known lists the extensions of the database that a restore does not make.
+func (r *reader) known(ctx context.Context) (names []string) {
+	rows, err := ask(ctx, r.conn, "SELECT e.extname FROM pg_catalog.pg_extension e LEFT JOIN pg_catalog.pg_available_extension_versions v ON v.name=e.extname AND v.version=e.extversion WHERE e.extname<>'plpgsql' AND NOT COALESCE(v.trusted, false) ORDER BY 1")
+	if err != nil {
+		return nil // an old server, which has none that others may make
+	}
+	for _, row := range rows {
+		if _, is := sqltree.ExtensionFunctions[row[0]]; !is {
+			names = append(names, row[0])
+		}
+	}
+	return names
+}
+
 // NotCarried lists what is not read: what only a server's administrator can
 // make, and the rarest kinds of objects.
 func (r *reader) NotCarried(ctx context.Context) ([]string, error) {
@@ -215,8 +241,19 @@ func (r *reader) NotCarried(ctx context.Context) ([]string, error) {
 		own("text search template", "pg_ts_template", "tmplname", "tmplnamespace"), own("text search parser", "pg_ts_parser", "prsname", "prsnamespace"),
 		own("foreign table", "pg_class", "relname", "relnamespace") + " AND x.relkind='f'",
 		own("base type", "pg_type", "typname", "typnamespace") + " AND x.typtype='b' AND x.typelem=0",
-		"SELECT 'row security policy ' || polname FROM pg_catalog.pg_policy", "SELECT 'event trigger ' || evtname FROM pg_catalog.pg_event_trigger x WHERE " + notOfExtension("pg_event_trigger", "x.oid"),
+		"SELECT 'row security policy ' || polname || ' of table ' || polrelid::pg_catalog.regclass FROM pg_catalog.pg_policy",
+		"SELECT 'row level security of table ' || c.oid::pg_catalog.regclass FROM pg_catalog.pg_class c WHERE c.relrowsecurity AND EXISTS (SELECT 1 FROM pg_catalog.pg_policy p WHERE p.polrelid=c.oid)",
+		"SELECT 'publication ' || pubname FROM pg_catalog.pg_publication", "SELECT 'foreign server ' || srvname FROM pg_catalog.pg_foreign_server",
+		"SELECT 'cast from ' || pg_catalog.format_type(castsource,NULL) || ' to ' || pg_catalog.format_type(casttarget,NULL) FROM pg_catalog.pg_cast x WHERE x.oid>=16384 AND NOT EXISTS (SELECT 1 FROM pg_catalog.pg_depend d WHERE d.classid='pg_catalog.pg_cast'::pg_catalog.regclass AND d.objid=x.oid AND d.deptype='i') AND " + notOfExtension("pg_cast", "x.oid"),
+		own("operator class", "pg_opclass", "opcname", "opcnamespace"), own("conversion", "pg_conversion", "conname", "connamespace"),
+		"SELECT 'language ' || lanname FROM pg_catalog.pg_language x WHERE x.oid>=16384 AND " + notOfExtension("pg_language", "x.oid"),
+		"SELECT 'default privileges' FROM pg_catalog.pg_default_acl HAVING count(*)>0",
+		grants("tables", "pg_class", "relacl", "relowner", "relnamespace", "r"), grants("functions", "pg_proc", "proacl", "proowner", "pronamespace", "f"),
+		grants("types", "pg_type", "typacl", "typowner", "typnamespace", "T"), "SELECT 'event trigger ' || evtname FROM pg_catalog.pg_event_trigger x WHERE " + notOfExtension("pg_event_trigger", "x.oid"),
 		"SELECT count(*) || ' large objects' FROM pg_catalog.pg_largeobject_metadata HAVING count(*)>0",
+	}
+	for _, name := range r.known(ctx) {
+		queries = append(queries, "SELECT 'extension '||"+quoteText(name)+"||': the server lets only its administrator make it, and it has to be there before a restore'")
 	}
 	rows, err := ask(ctx, r.conn, strings.Join(queries, " UNION ALL "))
 	if err != nil {
