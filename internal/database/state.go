@@ -87,6 +87,8 @@ type StageOptions struct {
 	// Note was told. The error wraps ErrNotResumed where that cannot be.
 	Resume bool
 	Notes  []Note
+	// Charset is that of an SQLite database that is made: UTF-8, UTF-16le, UTF-16be.
+	Charset string
 	// Names are those of the tables that the source has, though not all may be staged:
 	// foreign keys may point to the ones that the target keeps.
 	Names []string

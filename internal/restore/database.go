@@ -315,7 +315,7 @@ func (r *run) objects(ctx context.Context, name string, text []byte) error {
 		case one.Setting != "":
 			session.Set(one.Setting, one.SetTo)
 		case one.Shape == sqltree.ShapeNone:
-		case !ok, kind == database.Other && r.dialect() != sqltext.Postgres:
+		case !ok, kind == database.Other && r.dialect() == sqltext.MySQL:
 			return fmt.Errorf("%w: %.60q stands where views and triggers belong", sqltext.ErrRefused, st.Text)
 		default:
 			if err := r.addObject(ctx, database.Object{Kind: kind, Session: session, Early: name == manifest.EarlyName}, one); err != nil {

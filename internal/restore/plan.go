@@ -304,7 +304,7 @@ func (p *Plan) database(given database.Location) error {
 
 func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 	p := r.plan
-	opts := database.StageOptions{ID: r.j.ID, Connections: maxSessions, Resume: r.resumed, Notes: slices.Clone(r.j.Notes), StoredCode: r.opts.StoredCode, Note: func(undo database.Note) error {
+	opts := database.StageOptions{ID: r.j.ID, Connections: maxSessions, Resume: r.resumed, Notes: slices.Clone(r.j.Notes), Charset: r.m.Database.Charset, StoredCode: r.opts.StoredCode, Note: func(undo database.Note) error {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.j.Notes = append(r.j.Notes, undo)

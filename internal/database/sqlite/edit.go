@@ -196,6 +196,15 @@ func (e *editor) editKeys(ctx context.Context, t *database.EditTable, et *editTa
 	return nil
 }
 
+// Tables leaves out what is made of other tables' texts: triggers keep it, or the site.
+func (e *editor) Tables(ctx context.Context) ([]database.Table, error) {
+	tables, err := e.reader.Tables(ctx)
+	return slices.DeleteFunc(tables, func(t database.Table) bool {
+		v := e.virtualNamed(t.Name)
+		return v != nil && (!v.def.HasRows || v.def.Module != "fts5")
+	}), err
+}
+
 // Concurrent: there is one connection.
 func (e *editor) Concurrent() bool { return false }
 

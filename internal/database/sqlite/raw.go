@@ -163,8 +163,9 @@ func (c *conn) strings(query string, args ...any) ([][]string, error) {
 	}
 }
 
-// changes counts the rows that were inserted, changed and deleted so far.
-func (c *conn) changes() int64 { return lib.Xsqlite3_total_changes64(c.tls, c.db) }
+// changes counts the rows that the last statement has inserted, changed or deleted, but those
+// that a virtual table keeps behind it.
+func (c *conn) changes() int64 { return lib.Xsqlite3_changes64(c.tls, c.db) }
 
 // bind sets the i-th parameter, from 1, to a text.
 func (s *stmt) bind(i int, text string) error {

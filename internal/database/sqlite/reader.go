@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"math"
 	"os"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +17,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/database/sqltree"
 )
 
 // statementSize is about how long one INSERT gets, in bytes. SQLite keeps the
@@ -24,8 +26,9 @@ const statementSize = 256 << 10
 
 // reader reads one snapshot: a read transaction of a connection of its own.
 type reader struct {
-	c    *conn
-	info database.Info
+	c        *conn
+	info     database.Info
+	virtuals []virtualTable // nil until somebody has asked
 }
 
 // Open begins a snapshot of the database at l.
@@ -67,6 +70,9 @@ func openReader(l database.Location) (*reader, error) {
 		return nil, err
 	}
 	r.info.Version = v[0][0]
+	if charset, err := r.Strings(context.Background(), "PRAGMA encoding"); err == nil && len(charset) > 0 {
+		r.info.Charset = charset[0][0]
+	}
 	return r, nil
 }
 
@@ -91,6 +97,15 @@ func (r *reader) Tables(ctx context.Context) ([]database.Table, error) {
 		return nil, fmt.Errorf("list tables: %w", err)
 	}
 	var tables []database.Table
+	virtual, err := r.virtual(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range virtual {
+		if v.carried() {
+			names = append(names, []string{v.def.Name})
+		}
+	}
 	for _, n := range names {
 		t := database.Table{Name: n[0]}
 		count, err := r.Strings(ctx, "SELECT count(*) FROM "+quote(t.Name))
@@ -107,16 +122,80 @@ func (r *reader) Tables(ctx context.Context) ([]database.Table, error) {
 	return tables, nil
 }
 
-func (r *reader) NotCarried(ctx context.Context) ([]string, error) {
-	rows, err := r.Strings(ctx, "SELECT name FROM pragma_table_list WHERE schema='main' AND type='virtual'")
+// virtualTable is a virtual table; def is nil where its definition is none that a restore
+// makes.
+type virtualTable struct {
+	name string
+	def  *sqltree.Table
+}
+
+// carried reports whether the table is made again: one with texts of its own, or one that is
+// made of those of another.
+func (v *virtualTable) carried() bool { return v.def != nil && (v.def.HasRows || v.def.Content != "") }
+
+// virtual lists the virtual tables.
+func (r *reader) virtual(ctx context.Context) (list []virtualTable, err error) {
+	if r.virtuals != nil {
+		return r.virtuals, nil
+	}
+	rows, err := r.Strings(ctx, "SELECT m.name, m.sql FROM sqlite_master m JOIN pragma_table_list l ON l.schema='main' AND l.name=m.name AND l.type='virtual' WHERE m.type='table' ORDER BY m.name")
+	if err != nil {
+		return nil, fmt.Errorf("list virtual tables: %w", err)
+	}
+	r.virtuals = []virtualTable{}
+	for _, row := range rows {
+		v := virtualTable{name: row[0]}
+		if def, err := sqltree.ParseTable([]byte(row[1]), sqltext.SQLite); err == nil {
+			v.def = def
+		}
+		r.virtuals = append(r.virtuals, v)
+	}
+	return r.virtuals, nil
+}
+
+// virtualNamed gives the virtual table of a name, nil if there is none.
+func (r *reader) virtualNamed(name string) *virtualTable {
+	for i := range r.virtuals {
+		if r.virtuals[i].name == name {
+			return &r.virtuals[i]
+		}
+	}
+	return nil
+}
+
+// NotCarried lists virtual tables that cannot be made again, and triggers that would fail
+// without them.
+func (r *reader) NotCarried(ctx context.Context) (out []string, err error) {
+	virtual, err := r.virtual(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var out []string
-	for _, row := range rows {
-		out = append(out, "virtual table "+row[0])
+	for _, v := range virtual {
+		switch {
+		case v.carried():
+		case v.def != nil:
+			out = append(out, "full-text index "+v.name+": it keeps no texts of its own, so that the site has to make it anew")
+		default:
+			out = append(out, "virtual table "+v.name)
+		}
 	}
-	return out, nil
+	triggers, err := r.triggers(ctx)
+	for _, t := range triggers {
+		if needs := r.missing(t.SQL); needs != "" {
+			out = append(out, "trigger "+t.Name+": it needs "+needs+", which stays behind")
+		}
+	}
+	return out, err
+}
+
+// missing gives the name of a virtual table that stays behind and is mentioned in a text.
+func (r *reader) missing(text string) string {
+	for _, v := range r.virtuals {
+		if !v.carried() && regexp.MustCompile(`(?i)\b`+regexp.QuoteMeta(v.name)+`\b`).MatchString(text) {
+			return v.name
+		}
+	}
+	return ""
 }
 
 func (r *reader) Definition(ctx context.Context, table string) (string, []string, error) {
@@ -134,15 +213,28 @@ func (r *reader) Definition(ctx context.Context, table string) (string, []string
 	return rows[0][1], keys, nil
 }
 
-// columns lists what an INSERT can set: all but generated columns.
+// columns lists what an INSERT can set: all but generated columns, and the number of the row
+// where it is no column and other things may know the row by it.
 func (r *reader) columns(ctx context.Context, table string) ([]string, error) {
-	rows, err := r.Strings(ctx, "SELECT name FROM pragma_table_xinfo(?) WHERE hidden=0 ORDER BY cid", table)
+	rows, err := r.Strings(ctx, "SELECT name, pk, upper(type)='INTEGER' FROM pragma_table_xinfo(?) WHERE hidden=0 ORDER BY cid", table)
 	if err != nil {
 		return nil, fmt.Errorf("columns of %s: %w", table, err)
 	}
 	var names []string
 	for _, row := range rows {
 		names = append(names, quote(row[0]))
+	}
+	numbered, err := r.Strings(ctx, `SELECT wr=0 AND (type='table' AND NOT EXISTS (SELECT 1 FROM pragma_table_xinfo(?1) WHERE pk=1 AND upper(type)='INTEGER' AND NOT EXISTS (SELECT 1 FROM pragma_index_list(?1) WHERE origin='pk')) OR type='virtual') FROM pragma_table_list WHERE schema='main' AND name=?1`, table)
+	if err != nil {
+		return nil, fmt.Errorf("columns of %s: %w", table, err)
+	}
+	if v := r.virtualNamed(table); v != nil && v.def != nil && v.def.Module != "fts5" {
+		return names, nil // its first column is the number
+	}
+	if len(numbered) > 0 && numbered[0][0] == "1" {
+		if id := rowidOf(rows, nil); id != "" {
+			names = append([]string{id}, names...)
+		}
 	}
 	return names, nil
 }
@@ -153,6 +245,9 @@ func (r *reader) Rows(ctx context.Context, table, without string, size int, yiel
 	columns, err := r.columns(ctx, table)
 	if err != nil {
 		return err
+	}
+	if v := r.virtualNamed(table); v != nil && !v.def.HasRows {
+		return nil // it is made of another's
 	}
 	list := strings.Join(columns, ",")
 	s, err := r.c.prepare("SELECT " + list + " FROM " + quote(table) + database.Remaining(without))
@@ -233,19 +328,50 @@ func appendFloat(b []byte, f float64) []byte {
 	return b
 }
 
-func (r *reader) Objects(ctx context.Context) ([]database.Object, error) {
-	rows, err := r.Strings(ctx, "SELECT type, name, sql FROM sqlite_master WHERE type IN ('view','trigger') AND sql IS NOT NULL ORDER BY type='trigger', rowid")
+func (r *reader) Objects(ctx context.Context) (out []database.Object, err error) {
+	views, err := r.Strings(ctx, "SELECT name, sql FROM sqlite_master WHERE type='view' AND sql IS NOT NULL ORDER BY rowid")
 	if err != nil {
-		return nil, fmt.Errorf("list views and triggers: %w", err)
+		return nil, fmt.Errorf("list views: %w", err)
 	}
-	var out []database.Object
+	for _, row := range views {
+		out = append(out, database.Object{Kind: database.View, Name: row[0], SQL: row[1]})
+	}
+	virtual, err := r.virtual(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range virtual {
+		if v.carried() && !v.def.HasRows {
+			out = append(out, database.Object{Kind: database.Other, Name: v.name, SQL: "INSERT INTO " + quote(v.name) + "(" + quote(v.name) + ") VALUES('rebuild')"})
+		}
+	}
+	triggers, err := r.triggers(ctx)
+	for _, t := range triggers {
+		if r.missing(t.SQL) == "" {
+			out = append(out, t)
+		}
+	}
+	return out, err
+}
+
+func (r *reader) triggers(ctx context.Context) (out []database.Object, err error) {
+	rows, err := r.Strings(ctx, "SELECT name, sql FROM sqlite_master WHERE type='trigger' AND sql IS NOT NULL ORDER BY rowid")
+	if err != nil {
+		return nil, fmt.Errorf("list triggers: %w", err)
+	}
 	for _, row := range rows {
-		out = append(out, database.Object{Kind: database.ObjectKind(row[0]), Name: row[1], SQL: row[2]})
+		out = append(out, database.Object{Kind: database.Trigger, Name: row[0], SQL: row[1]})
 	}
 	return out, nil
 }
 
-func (r *reader) Prologue() string { return "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n" }
+func (r *reader) Prologue() string {
+	text := "PRAGMA foreign_keys=OFF;\n"
+	if r.info.Charset != "" && r.info.Charset != "UTF-8" {
+		text += "PRAGMA encoding='" + r.info.Charset + "';\n"
+	}
+	return text + "BEGIN TRANSACTION;\n"
+}
 
 // Epilogue sets the positions of AUTOINCREMENT columns, which SQLite keeps in a
 // table of its own.
@@ -267,5 +393,14 @@ func (r *reader) Epilogue(ctx context.Context) (string, error) {
 		}
 	}
 	b.WriteString("COMMIT;\n")
+	for _, name := range []string{"user_version", "application_id", "journal_mode"} {
+		rows, err := r.Strings(ctx, "PRAGMA "+name)
+		if err != nil {
+			return "", err
+		}
+		if v := rows[0][0]; v != "0" && (name != "journal_mode" || v == "wal") {
+			fmt.Fprintf(&b, "PRAGMA %s=%s;\n", name, v)
+		}
+	}
 	return b.String(), nil
 }

@@ -70,13 +70,12 @@ func (s *Session) Together(ctx context.Context, stmts []string, last func(rows i
 			_ = s.c.exec("ROLLBACK") // SQLite may have done it
 		}
 	}()
-	before := s.c.changes()
 	for _, stmt := range stmts {
 		if err := s.run(ctx, stmt); err != nil {
 			return 0, err
 		}
+		rows += s.c.changes()
 	}
-	rows = s.c.changes() - before
 	if last != nil {
 		if err := s.run(ctx, last(rows)); err != nil {
 			return 0, err

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -24,7 +25,8 @@ type stage struct {
 	mu       sync.Mutex      // of names
 	names    map[string]bool // tables and views that are staged, in small letters
 	objects  []*sqltree.Statement
-	code     bool // stored code was agreed to
+	settings []string // of the database, made last
+	code     bool     // stored code was agreed to
 	filled   database.Filled
 	done     bool
 }
@@ -53,6 +55,15 @@ func NewStage(ctx context.Context, path string, inFolder bool, opts database.Sta
 			return nil, errors.Join(fmt.Errorf("%w: %w", database.ErrNotResumed, err), s.Leave())
 		}
 		return s, nil
+	}
+	if opts.Charset != "" && opts.Charset != "UTF-8" { // it is fixed by the first table
+		one, err := sqltree.Parse([]byte("PRAGMA encoding='"+opts.Charset+"'"), sqltext.SQLite)
+		if err == nil {
+			err = s.exec(ctx, "PRAGMA encoding='"+one.SetTo+"'")
+		}
+		if err != nil {
+			return nil, errors.Join(err, s.Discard(ctx))
+		}
 	}
 	if err := s.exec(ctx, "CREATE TABLE "+progress+" (tab TEXT, n INTEGER, stored INTEGER)"); err != nil {
 		return nil, errors.Join(err, s.Discard(ctx))
@@ -187,6 +198,9 @@ func (s *stage) Positions(ctx context.Context, stmt []byte) error {
 		return s.exec(ctx, "DELETE FROM "+sequences)
 	}
 	one, err := sqltree.Parse(stmt, sqltext.SQLite)
+	if err == nil && one.Setting != "" && one.Setting != "encoding" {
+		s.settings = append(s.settings, "PRAGMA "+one.Setting+"="+one.SetTo)
+	}
 	if err != nil || one.Shape == sqltree.ShapeNone {
 		return err
 	}
@@ -217,6 +231,13 @@ func (s *stage) AddObject(_ context.Context, o database.Object) error {
 		return fmt.Errorf("%w: make %s %s: nobody agreed to code for the database", sqltext.ErrRefused, o.Kind, o.Name)
 	case one.Shape == sqltree.ShapeView:
 		s.known(one.Name)
+	case one.Shape == sqltree.ShapeOther: // a full-text index is made of what it is of
+		s.mu.Lock()
+		known := s.names[strings.ToLower(one.Table)]
+		s.mu.Unlock()
+		if !known {
+			return fmt.Errorf("%w: an index of %s, which the archive does not bring", sqltext.ErrRefused, one.Table)
+		}
 	case one.Shape != sqltree.ShapeTrigger:
 		return fmt.Errorf("%w: %.60q stands where views and triggers belong", sqltext.ErrRefused, o.SQL)
 	}
@@ -242,7 +263,7 @@ func (s *stage) Seal(ctx context.Context) (*database.State, []string, error) {
 		}
 		stmts = append(stmts, o.SQL(nil))
 	}
-	for _, o := range append(stmts, "DROP TABLE "+progress, "COMMIT", "PRAGMA journal_mode=DELETE") {
+	for _, o := range slices.Concat(stmts, []string{"DROP TABLE " + progress, "COMMIT", "PRAGMA journal_mode=DELETE"}, s.settings) {
 		if err := s.exec(ctx, o); err != nil {
 			return nil, nil, err
 		}

@@ -1,6 +1,9 @@
 package sqltree
 
 import (
+	"regexp"
+	"strings"
+
 	"hovix/internal/database/sqltext"
 )
 
@@ -50,6 +53,101 @@ func (p *parser) sqliteItem(it *Item) {
 		}
 	}
 }
+
+// searchOptions are the options of a full-text index that say how it is kept, not what is
+// run (SQLite's documentation, FTS5 Extension).
+var searchOptions = set(`tokenize prefix content content_rowid columnsize detail`)
+
+// tokenizers are those that SQLite has by itself, with their options.
+var tokenizers = regexp.MustCompile(`^(?:(?:porter|unicode61|ascii|trigram|remove_diacritics|categories|tokenchars|separators|case_sensitive|[0-2]|'[^']{0,60}'|"[^"]{0,60}"|[LMNPSZC][a-z*]?)\s*)*$`)
+
+// virtualTable reads USING module (arguments): a full-text index or a tree of ranges.
+func (p *parser) virtualTable(t *Table) {
+	t.verb, t.HasRows = "CREATE VIRTUAL TABLE", true
+	p.want("USING")
+	t.Module = strings.ToLower(p.name())
+	if t.Module != "fts5" && t.Module != "rtree" && t.Module != "rtree_i32" {
+		refuse("a virtual table of the module %s", brief(t.Module))
+	}
+	p.want("(")
+	for {
+		p.out = nil
+		t.Items = append(t.Items, p.virtualItem(t))
+		if !p.keep(",") {
+			break
+		}
+	}
+	p.out = nil
+	p.want(")")
+}
+
+// virtualItem reads one argument: a column, or an option with its value.
+func (p *parser) virtualItem(t *Table) (it Item) {
+	if t.Module == "fts5" && string(p.peek(1).Text) == "=" {
+		name := strings.ToLower(p.name())
+		if !searchOptions[name] {
+			refuse("the option %s of a full-text index", brief(name))
+		}
+		p.pass("=")
+		var value string
+		switch v := p.peek(0); v.Kind {
+		case sqltext.String:
+			value = p.stringValue()
+		default:
+			value = p.numberOrName()
+		}
+		switch name {
+		case "content":
+			t.Content, t.HasRows = value, false
+		case "tokenize":
+			if !tokenizers.MatchString(value) {
+				refuse("the tokenizer %q", brief(value))
+			}
+		}
+		it.Kind = OtherItem
+		p.emit(name + "=" + encode(value, p.d))
+	} else {
+		it.Kind = Column
+		if plus := p.skip("+"); plus { // of a tree: a column that is no range
+			it.Name = p.name()
+			p.emit("+" + sqltext.QuoteName(it.Name, p.d))
+		} else {
+			it.Name = p.ident()
+		}
+		if t.Module == "fts5" {
+			p.keep("UNINDEXED")
+		} else if p.peek(0).Kind == sqltext.Word {
+			p.sqliteType()
+		}
+	}
+	it.parts = p.out
+	it.Text = it.parts.text(p.d, nil)
+	return it
+}
+
+// numberOrName reads a word, name or number as it stands.
+func (p *parser) numberOrName() string {
+	if t := p.peek(0); t.Kind == sqltext.Number {
+		p.i++
+		return string(t.Text)
+	}
+	return p.name()
+}
+
+// rebuild reads INSERT INTO name(name) VALUES('rebuild'), by which a full-text index is made
+// of what it is an index of; it reports whether stmt is that.
+func (s *Statement) rebuild(stmt []byte) bool {
+	m := rebuilding.FindSubmatch(stmt)
+	if m == nil || string(m[1]) != string(m[2]) {
+		return false
+	}
+	s.Shape, s.Table = ShapeOther, strings.ReplaceAll(string(m[1]), `""`, `"`)
+	name := sqltext.QuoteName(s.Table, sqltext.SQLite)
+	s.parts = fragment{{text: "INSERT INTO " + name + "(" + name + ") VALUES('rebuild')"}}
+	return true
+}
+
+var rebuilding = regexp.MustCompile(`^\s*INSERT INTO "((?:[^"]|"")+)"\("((?:[^"]|"")+)"\) VALUES\('rebuild'\)\s*;?\s*$`)
 
 // conflict takes over what is done where a constraint does not hold.
 func (p *parser) conflict() {

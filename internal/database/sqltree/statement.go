@@ -110,6 +110,9 @@ func Parse(stmt []byte, d sqltext.Dialect) (s *Statement, err error) {
 	}()
 	defer catch(&err)
 	s = &Statement{d: d}
+	if d == sqltext.SQLite && s.rebuild(stmt) {
+		return s, nil
+	}
 	if s.Shape = headShape(stmt, d); s.Shape == ShapeTable || s.Shape == ShapeInsert {
 		return s, nil
 	}
@@ -159,7 +162,7 @@ func headShape(stmt []byte, d sqltext.Dialect) Shape {
 		return ShapeInsert
 	case first.Is("CREATE"):
 		second, err := l.Skip()
-		if err == nil && (second.Is("TABLE") || second.Is("UNLOGGED") && d == sqltext.Postgres && nextIs(l, "TABLE")) {
+		if err == nil && (second.Is("TABLE") || second.Is("VIRTUAL") && d == sqltext.SQLite || second.Is("UNLOGGED") && d == sqltext.Postgres && nextIs(l, "TABLE")) {
 			return ShapeTable
 		}
 	}
@@ -185,6 +188,14 @@ var kept = map[string]*regexp.Regexp{
 	"character_set_client": regexp.MustCompile(`^\w{1,32}$`),
 	"collation_connection": regexp.MustCompile(`^\w{1,64}$`),
 	"time_zone":            regexp.MustCompile(`^[\w/+:-]{1,64}$`),
+}
+
+// pragmas are the settings that an SQLite database keeps, and the forms of their values.
+var pragmas = map[string]*regexp.Regexp{
+	"user_version":   regexp.MustCompile(`^-?\d{1,10}$`),
+	"application_id": regexp.MustCompile(`^-?\d{1,10}$`),
+	"journal_mode":   regexp.MustCompile(`^(?i:wal|delete)$`),
+	"encoding":       regexp.MustCompile(`^UTF-(?:8|16|16le|16be)$`),
 }
 
 // plainSet takes what says how the session of a client goes on that loads the text by
@@ -216,6 +227,11 @@ func (s *Statement) plainSet(p *parser) bool {
 		p.i++
 		p.end()
 	case p.is("PRAGMA", "foreign_keys", "=") && p.d == sqltext.SQLite && len(p.toks) == 4:
+	case p.is("PRAGMA") && p.d == sqltext.SQLite && len(p.toks) == 4 && string(p.toks[2].Text) == "=":
+		s.Setting, s.SetTo = strings.ToLower(string(p.toks[1].Text)), strings.Trim(string(p.toks[3].Text), "'")
+		if form := pragmas[s.Setting]; form == nil || !form.MatchString(s.SetTo) {
+			refuse("the setting %s of a database", brief(s.Setting))
+		}
 	case p.is("BEGIN", "TRANSACTION"), p.is("START", "TRANSACTION"):
 		p.i += 2
 		p.end()

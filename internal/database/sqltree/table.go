@@ -46,6 +46,10 @@ type Table struct {
 	Engine string
 	// Charset is that of texts for which nothing else is said, in small letters.
 	Charset string
+	// Module is that of a virtual table of SQLite; Content is the table, or view, whose
+	// texts it is an index of, HasRows says that it has texts of its own.
+	Module, Content string
+	HasRows         bool
 	// Partitioned says that rows lie in partitions; those of PostgreSQL are tables of
 	// their own.
 	Partitioned bool
@@ -81,10 +85,16 @@ func ParseTable(stmt []byte, d sqltext.Dialect) (t *Table, err error) {
 	if d == sqltext.Postgres && p.skip("UNLOGGED") {
 		t.verb = "CREATE UNLOGGED TABLE"
 	}
+	virtual := d == sqltext.SQLite && p.skip("VIRTUAL")
 	p.pass("TABLE")
 	p.skip("IF", "NOT", "EXISTS")
 	t.ref = p.relationName()
 	t.Name = t.ref.Joined()
+	if virtual {
+		p.virtualTable(t)
+		p.end()
+		return t, nil
+	}
 	if !p.skip("(") {
 		refuse("the definition of %s has no list of columns", t.Name)
 	}
@@ -165,6 +175,13 @@ func (t *Table) Render(quoted string, keep func(Item) bool) string {
 func (t *Table) render(quoted string, keep func(Item) bool, name Renamer) string {
 	var b strings.Builder
 	b.WriteString(t.verb + " " + quoted + " (")
+	if t.Module != "" {
+		var items []string
+		for _, it := range t.Items {
+			items = append(items, it.Text)
+		}
+		return t.verb + " " + quoted + " USING " + t.Module + "(" + strings.Join(items, ", ") + ")"
+	}
 	first := true
 	for _, it := range t.Items {
 		if !keep(it) {
