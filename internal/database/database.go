@@ -193,9 +193,12 @@ type Info struct {
 
 // Table tells of a table without reading it.
 type Table struct {
-	Name  string
-	Rows  int64 // an estimate where the engine keeps no count
-	Bytes int64 // with keys; 0 where unknown
+	Name string
+	Rows int64 // an estimate where the engine keeps no count
+	// Refused says why a restore does not make the table, and so leaves it out; empty: it
+	// makes it.
+	Refused string `json:",omitempty"`
+	Bytes   int64  // with keys; 0 where unknown
 }
 
 // ObjectKind is a kind of thing that depends on tables.

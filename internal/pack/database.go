@@ -83,6 +83,9 @@ func (p *packer) tables(ctx context.Context) error {
 	for i, t := range p.res.Manifest.Database.Tables {
 		j := job{Table: t, base: fmt.Sprintf("t%05d-%s", i+1, fileName(t.Name)), without: strings.Join(without[t.Name], " OR ")}
 		def := p.gate.tables[t.Name]
+		if def.refused != "" {
+			p.problem("table "+t.Name, "a restore leaves it out: "+def.refused+"; its rows are in the archive, to be loaded by hand")
+		}
 		j.keys = def.keys
 		if p.way != nil && def.def != nil {
 			p.way.Define(def.def)

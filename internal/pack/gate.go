@@ -28,9 +28,10 @@ type gate struct {
 // table is a table's definition as it is packed.
 type table struct {
 	create   string
-	def      *sqltree.Table // nil: a restore would refuse it
+	def      *sqltree.Table // nil: it cannot be read
 	keys     []string
-	problems []string // why a restore would refuse it, or what of it was left out
+	problems []string // what of it was left out
+	refused  string   // why a restore leaves it out; empty: it does not
 }
 
 // readTables reads the definitions of all tables.
@@ -40,10 +41,19 @@ func (p *packer) readTables(ctx context.Context, tables []database.Table) error 
 	p.gate = g
 	for _, t := range tables {
 		create, keys, err := p.db.Definition(ctx, t.Name)
-		if err != nil {
+		if err != nil && ctx.Err() != nil {
 			return err
 		}
-		g.tables[t.Name] = &table{create: create, keys: keys}
+		if err != nil { // one that the server itself cannot read
+			g.tables[t.Name] = &table{refused: reason(err)}
+			continue
+		}
+		tab := &table{create: create, keys: keys}
+		g.tables[t.Name] = tab
+		if tab.def, err = sqltree.ParseTable([]byte(create), g.d); err != nil {
+			tab.refused = reason(err)
+			continue
+		}
 		g.know(t.Name)
 	}
 	return nil
@@ -104,7 +114,9 @@ func (g *gate) objects(ctx context.Context, all []database.Object) (kept []datab
 	}
 	g.takeTables()
 	for changed := true; changed; {
-		changed = false
+		if changed, err = g.refuseTables(ctx); err != nil {
+			return nil, nil, err
+		}
 		for i := range all {
 			one := parsed[i]
 			if one == nil || gone[i] != "" {
@@ -144,10 +156,11 @@ func reason(err error) string {
 // takeTables notes what the definitions of tables bring.
 func (g *gate) takeTables() {
 	for _, t := range g.tables {
-		if def, err := sqltree.ParseTable([]byte(t.create), g.d); err == nil {
-			for _, s := range def.Sequences() {
-				g.know(s)
-			}
+		if t.refused != "" {
+			continue
+		}
+		for _, s := range t.def.Sequences() {
+			g.know(s)
 		}
 		for _, k := range t.keys {
 			if one, err := sqltree.Parse([]byte(k), g.d); err == nil {
@@ -157,17 +170,41 @@ func (g *gate) takeTables() {
 	}
 }
 
-// checkTables looks at definitions and keys. Keys that would be refused are left out;
-// with a definition that would be, the table is packed as it is.
-func (g *gate) checkTables(ctx context.Context) error {
-	for _, t := range g.tables {
-		def, err := sqltree.ParseTable([]byte(t.create), g.d)
-		if err != nil {
-			t.problems = append(t.problems, "a restore refuses its definition: "+reason(err)+"; restore with --without table:…, or load it by hand")
+// refuseTables finds tables that refer to what is not brought, so that they are not brought
+// either. It reports whether there was one.
+func (g *gate) refuseTables(ctx context.Context) (found bool, err error) {
+	if g.d == sqltext.SQLite { // whose file is made anew as a whole
+		return false, nil
+	}
+	for name, t := range g.tables {
+		if t.refused != "" {
 			continue
 		}
-		t.def = def
-		if err := g.checkTable(ctx, t, def); err != nil {
+		for _, it := range t.def.Items {
+			missing, err := g.missing(ctx, it.References())
+			if err != nil {
+				return found, err
+			}
+			if missing == "" || it.Kind == sqltree.ForeignKey && g.d == sqltext.MySQL {
+				continue
+			}
+			t.refused = "it refers to " + missing + ", which is not in the archive and not known to be harmless"
+			delete(g.known, strings.ToLower(name))
+			delete(g.known, name)
+			found = true
+			break
+		}
+	}
+	return found, nil
+}
+
+// checkTables leaves out keys that would be refused.
+func (g *gate) checkTables(ctx context.Context) error {
+	for _, t := range g.tables {
+		if t.refused != "" {
+			continue
+		}
+		if err := g.checkTable(ctx, t); err != nil {
 			return err
 		}
 		var failed error
@@ -194,25 +231,23 @@ func (g *gate) checkTables(ctx context.Context) error {
 }
 
 // checkTable leaves out foreign keys that point to what is not in the archive.
-func (g *gate) checkTable(ctx context.Context, t *table, def *sqltree.Table) error {
+func (g *gate) checkTable(ctx context.Context, t *table) error {
+	if g.d != sqltext.MySQL {
+		return nil
+	}
 	dropped := map[string]bool{}
-	for _, it := range def.Items {
+	for _, it := range t.def.Items {
 		missing, err := g.missing(ctx, it.References())
 		if err != nil {
 			return err
 		}
-		switch {
-		case missing == "":
-		case it.Kind == sqltree.ForeignKey && g.d == sqltext.MySQL:
+		if missing != "" && it.Kind == sqltree.ForeignKey {
 			dropped[it.Text] = true
 			t.problems = append(t.problems, fmt.Sprintf("the foreign key %s stays behind: it points to %s, which is not in the archive", it.Name, missing))
-		case g.d == sqltext.SQLite: // whose file is made anew as a whole
-		default:
-			t.problems = append(t.problems, "a restore refuses its definition: it refers to "+missing+", which is not in the archive and not known to be harmless; restore with --without table:…, or load it by hand")
 		}
 	}
 	if len(dropped) > 0 {
-		t.create = def.Render(sqltext.QuoteName(def.Name, g.d), func(it sqltree.Item) bool { return !dropped[it.Text] })
+		t.create = t.def.Render(sqltext.QuoteName(t.def.Name, g.d), func(it sqltree.Item) bool { return !dropped[it.Text] })
 	}
 	return nil
 }

@@ -250,6 +250,16 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	if p.objs, left, err = p.gate.objects(ctx, objs); err != nil {
 		return nil, err
 	}
+	d.Tables = slices.DeleteFunc(d.Tables, func(t database.Table) bool {
+		g := p.gate.tables[t.Name]
+		if g.create == "" {
+			d.NotCarried = append(d.NotCarried, "table "+t.Name+": "+g.refused)
+		}
+		return g.create == ""
+	})
+	for i := range d.Tables {
+		d.Tables[i].Refused = p.gate.tables[d.Tables[i].Name].refused
+	}
 	d.NotCarried = append(d.NotCarried, left...)
 	d.Extensions = p.gate.extensions
 	for _, o := range p.objs {

@@ -24,6 +24,7 @@ const wellKnown = ".well-known"
 type selection struct {
 	m             *manifest.Manifest
 	only, without words
+	refused       map[string]bool // tables that packing found a restore would not make
 	keep          []*pattern
 }
 
@@ -59,7 +60,12 @@ func anyCovers(list []*pattern, rel string) (any bool) {
 
 // selectFrom reads what is to be restored. The error names a word that means nothing.
 func selectFrom(m *manifest.Manifest, only, without, keep []string) (*selection, error) {
-	s := &selection{m: m}
+	s := &selection{m: m, refused: map[string]bool{}}
+	if m.Database != nil {
+		for _, t := range m.Database.Tables {
+			s.refused[t.Name] = t.Refused != ""
+		}
+	}
 	var err error
 	if s.only, err = s.read(only); err != nil {
 		return nil, err
@@ -164,7 +170,7 @@ func (s *selection) part(p site.Part) bool {
 
 // table reports whether a table is restored.
 func (s *selection) table(name string) bool {
-	return s.part(site.Database) && !anyTable(s.without.tables, name) &&
+	return !s.refused[name] && s.part(site.Database) && !anyTable(s.without.tables, name) &&
 		(!s.only.given || slices.Contains(s.only.parts, site.Database) || anyTable(s.only.tables, name))
 }
 

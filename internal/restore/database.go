@@ -122,6 +122,9 @@ func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
 		return err
 	}
 	def, err := sqltree.ParseTable(st.Text, r.dialect())
+	if err != nil && r.passed(t, st.Text) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
@@ -146,6 +149,18 @@ func (r *run) define(ctx context.Context, t *tableState, text []byte) error {
 	}
 	close(t.defined)
 	return nil
+}
+
+// passed reports whether a definition that cannot be read is that of a table which packing
+// found to be none that a restore makes; it and its rows are passed over then.
+func (r *run) passed(t *tableState, stmt []byte) bool {
+	name, ok := sqltree.TableName(stmt, r.dialect())
+	if !ok || !r.plan.sel.refused[name] {
+		return false
+	}
+	t.name, t.skip = name, true
+	close(t.defined)
+	return true
 }
 
 func waitFor(ctx context.Context, done <-chan struct{}) error {

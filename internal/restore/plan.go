@@ -113,6 +113,13 @@ func (r *run) makePlan(ctx context.Context) error {
 		p.lookAtDatabase(ctx, r.kind)
 		p.look("prefix", p.prefix)
 	}
+	if d := p.Manifest.Database; d != nil && p.sel.part(site.Database) {
+		for _, t := range d.Tables {
+			if t.Refused != "" {
+				p.Notes = append(p.Notes, fmt.Sprintf("The table %s stays out: %s.", t.Name, t.Refused))
+			}
+		}
+	}
 	if d := p.Manifest.Database; d != nil && len(d.Objects) > 0 && p.sel.part(site.Database) && p.sel.someTables() {
 		p.Notes = append(p.Notes, "Only some tables are restored: views, triggers and routines stay as they are on the target.")
 	}

@@ -19,7 +19,7 @@ type querier interface {
 }
 
 func readCollations(ctx context.Context, db querier) (collations, error) {
-	known := collations{}
+	known := collations{"filename": true} // which no list has
 	rows, err := stringRows(db.QueryContext(ctx, "SELECT COLLATION_NAME FROM information_schema.COLLATIONS"))
 	if err != nil {
 		return nil, fmt.Errorf("list the collations of the target: %w", err)

@@ -21,6 +21,19 @@ func (r *reader) NotCarried(ctx context.Context) ([]string, error) {
 	for _, row := range rows {
 		out = append(out, row[0])
 	}
+	views, err := r.Strings(ctx, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE='VIEW' AND "+notOurs+" ORDER BY TABLE_NAME")
+	if err != nil {
+		return nil, fmt.Errorf("list views: %w", err)
+	}
+	for _, v := range views {
+		why, err := r.broken(ctx, database.View, v[0])
+		if err != nil {
+			return nil, err
+		}
+		if why != "" {
+			out = append(out, "view "+v[0]+": it is broken here too: "+why)
+		}
+	}
 	return out, nil
 }
 
@@ -98,6 +111,19 @@ func (r *reader) Objects(ctx context.Context) ([]database.Object, error) {
 	return out, nil
 }
 
+// broken says what is wrong with a view that refers to what is not there, "" if nothing is:
+// no server makes it again.
+func (r *reader) broken(ctx context.Context, kind database.ObjectKind, name string) (string, error) {
+	if kind != database.View {
+		return "", nil
+	}
+	rows, err := r.Strings(ctx, "SELECT TABLE_COMMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_NAME=?", name)
+	if err != nil || len(rows) == 0 || rows[0][0] == "VIEW" || rows[0][0] == "" {
+		return "", err
+	}
+	return rows[0][0], nil
+}
+
 func (r *reader) objects(ctx context.Context, s source) (out []database.Object, err error) {
 	names, err := r.Strings(ctx, s.list)
 	if err != nil {
@@ -107,6 +133,11 @@ func (r *reader) objects(ctx context.Context, s source) (out []database.Object, 
 		def, err := r.Strings(ctx, s.show+quote(n[0]))
 		if err != nil {
 			return nil, fmt.Errorf("definition of %s %s: %w", s.kind, n[0], err)
+		}
+		if broken, err := r.broken(ctx, s.kind, n[0]); err != nil {
+			return nil, err
+		} else if broken != "" {
+			continue
 		}
 		o := s.object(n[0], def[0])
 		o.SQL = r.withoutDatabase(sqltext.WithoutDefiner(o.SQL))

@@ -136,6 +136,23 @@ func (p *parser) item1() (it Item) {
 	return it
 }
 
+// TableName gives the name of the table that a CREATE TABLE statement defines, whatever the
+// rest of it is; ok is false if the statement is none.
+func TableName(stmt []byte, d sqltext.Dialect) (name string, ok bool) {
+	var err error
+	func() {
+		defer catch(&err)
+		p := newParser(stmt, d)
+		p.pass("CREATE")
+		p.skip("UNLOGGED")
+		p.skip("VIRTUAL")
+		p.pass("TABLE")
+		p.skip("IF", "NOT", "EXISTS")
+		name = p.relationName().Joined()
+	}()
+	return name, err == nil
+}
+
 // ParseItem reads one line of a definition alone, such as a foreign key.
 func ParseItem(text string, d sqltext.Dialect) (it Item, err error) {
 	defer catch(&err)
