@@ -244,11 +244,15 @@ func (p *packer) objects(entry string, objects []database.Object, early bool) er
 // writeMade writes a view or stored code of MariaDB in a session like that in which it was
 // made. A text beyond ASCII is in UTF-8, whatever its session had.
 func writeMade(b *strings.Builder, o database.Object) {
+	own := ""
 	if !strings.HasPrefix(o.Charset, "utf8") && strings.IndexFunc(o.SQL, func(r rune) bool { return r >= 0x80 }) >= 0 {
-		o.Charset = "utf8mb4"
+		own, o.Charset = o.Charset, "utf8mb4"
 	}
 	for _, set := range o.Session.Statements() {
 		b.WriteString(set + ";\n")
+	}
+	if own != "" { // for a restore: a client would take the text for one in that charset
+		b.WriteString("SET @hovix_charset='" + own + "';\n")
 	}
 	if o.Kind == database.View {
 		b.WriteString(o.SQL + ";\n")

@@ -119,6 +119,9 @@ func (s *stage) fit(ctx context.Context, what, stmt string) (string, error) {
 		case next && t.Kind == sqltext.Word:
 			next = false
 			name := string(t.Text)
+			if t.Is("DEFAULT") {
+				continue
+			}
 			other := s.known.fitting(name)
 			switch other {
 			case name:

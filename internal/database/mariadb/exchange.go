@@ -417,8 +417,15 @@ func (x *exchanger) inSession(ctx context.Context, what string, s database.Sessi
 			return err
 		}
 	}
-	// What is not ASCII is sent in UTF-8, and means the same.
-	if s.Charset != "" && (strings.HasPrefix(s.Charset, "utf8") || isASCII(stmt)) {
+	if s.Charset != "" && !strings.HasPrefix(s.Charset, "utf8") && !isASCII(stmt) {
+		// What cannot be written in it is sent in UTF-8, and means the same.
+		if text, ok := inCharset(s.Charset, stmt); ok {
+			stmt = text
+		} else {
+			s.Charset = ""
+		}
+	}
+	if s.Charset != "" {
 		if err := set("character_set_client", s.Charset); err != nil && !isServers(err) {
 			return err
 		}

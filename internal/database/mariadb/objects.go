@@ -2,7 +2,10 @@ package mariadb
 
 import (
 	"context"
+	"errors"
 	"fmt"
+
+	"github.com/go-sql-driver/mysql"
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
@@ -111,17 +114,21 @@ func (r *reader) Objects(ctx context.Context) ([]database.Object, error) {
 	return out, nil
 }
 
+// erViewInvalid says that a view refers to what is not there, or may not be used.
+const erViewInvalid = 1356
+
 // broken says what is wrong with a view that refers to what is not there, "" if nothing is:
 // no server makes it again.
 func (r *reader) broken(ctx context.Context, kind database.ObjectKind, name string) (string, error) {
 	if kind != database.View {
 		return "", nil
 	}
-	rows, err := r.Strings(ctx, "SELECT TABLE_COMMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_NAME=?", name)
-	if err != nil || len(rows) == 0 || rows[0][0] == "VIEW" || rows[0][0] == "" {
-		return "", err
+	_, err := r.Strings(ctx, "SHOW COLUMNS FROM "+quote(name))
+	var my *mysql.MySQLError
+	if errors.As(err, &my) && my.Number == erViewInvalid {
+		return my.Message, nil
 	}
-	return rows[0][0], nil
+	return "", err
 }
 
 func (r *reader) objects(ctx context.Context, s source) (out []database.Object, err error) {

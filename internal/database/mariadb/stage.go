@@ -1,11 +1,14 @@
 package mariadb
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -226,10 +229,13 @@ func (s *stage) Fill(table string, chunk int, rows int64, stmts [][]byte) func(c
 	all := t.loader.prepare(quote(t.name), stmts, rows)
 	return func(ctx context.Context) (n int64, err error) {
 		defer release(all)
+		put, strict := insert, true
 		for try := 1; ; try++ {
-			n, err = s.fill(ctx, t, chunk, all, stmts)
+			n, err = s.fill(ctx, t, chunk, all, stmts, put)
 			var my *mysql.MySQLError
 			switch {
+			case errors.As(err, &my) && my.Number == erTruncated && strict && t.hasLabels():
+				put, strict, all = insertEmptyLabels, false, nil
 			case errors.As(err, &my) && my.Number == erDeadlock && try < tries:
 			case errors.Is(err, errNotLoaded) && ctx.Err() == nil:
 				t.loader.off.Store(true)
@@ -245,7 +251,7 @@ func (s *stage) Fill(table string, chunk int, rows int64, stmts [][]byte) func(c
 const tries = 5
 
 // fill stores a chunk and a note of it: what is to be loaded, or the statements.
-func (s *stage) fill(ctx context.Context, t *staged, chunk int, all []load, stmts [][]byte) (n int64, err error) {
+func (s *stage) fill(ctx context.Context, t *staged, chunk int, all []load, stmts [][]byte, put func(context.Context, *sql.Tx, []byte) (int64, error)) (n int64, err error) {
 	what := "fill table " + t.def.Name
 	tx, err := s.rows.BeginTx(ctx, nil)
 	if err != nil {
@@ -261,7 +267,7 @@ func (s *stage) fill(ctx context.Context, t *staged, chunk int, all []load, stmt
 		if all != nil {
 			stored, err = all[i].run(ctx, tx)
 		} else {
-			stored, err = insert(ctx, tx, stmt)
+			stored, err = put(ctx, tx, stmt)
 		}
 		if err != nil {
 			return 0, explainStatement(what, len(stmt), err)
@@ -285,6 +291,73 @@ func insert(ctx context.Context, tx *sql.Tx, stmt []byte) (int64, error) {
 	return res.RowsAffected()
 }
 
+// erTruncated says that a value is none of its column's.
+const erTruncated = 1265
+
+// hasLabels reports whether a table has columns of ENUM or SET.
+func (t *staged) hasLabels() bool {
+	return slices.ContainsFunc(t.def.Items, func(it sqltree.Item) bool { return strings.HasPrefix(it.Type, "enum") || strings.HasPrefix(it.Type, "set") })
+}
+
+var truncated = regexp.MustCompile(`for column '(?:.*\.)?([^']+)' at row (\d+)$`)
+
+// insertEmptyLabels is insert for rows in which a column of labels has none of them: servers
+// print that as an empty text, and take it back in a mode that is not strict. Anything else
+// that the server changes is an error.
+func insertEmptyLabels(ctx context.Context, tx *sql.Tx, stmt []byte) (n int64, err error) {
+	if _, err := tx.ExecContext(ctx, "SET SESSION sql_mode='NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', SESSION max_error_count=65535"); err != nil {
+		return 0, err
+	}
+	defer func() {
+		_, e := tx.ExecContext(context.WithoutCancel(ctx), "SET SESSION sql_mode='"+sqlMode+"', SESSION max_error_count=DEFAULT")
+		err = errors.Join(err, e)
+	}()
+	if n, err = insert(ctx, tx, stmt); err != nil {
+		return 0, err
+	}
+	rows, err := stringRows(tx.QueryContext(ctx, "SHOW WARNINGS"))
+	if err != nil {
+		return 0, err
+	}
+	changed := map[int][]string{}
+	for _, row := range rows {
+		m := truncated.FindStringSubmatch(row[2])
+		if m == nil || row[1] != strconv.Itoa(erTruncated) {
+			return 0, fmt.Errorf("the server would change a value: %s", row[2])
+		}
+		at, _ := strconv.Atoi(m[2])
+		changed[at] = append(changed[at], m[1])
+	}
+	return n, allEmpty(stmt, changed)
+}
+
+// allEmpty returns an error unless the named columns of the rows, counted from 1, are empty
+// texts.
+func allEmpty(stmt []byte, columns map[int][]string) error {
+	ins, err := sqltext.ParseInsert(stmt, sqltext.MySQL)
+	if err != nil {
+		return err
+	}
+	at := 0
+	return ins.EachRow(stmt, sqltext.MySQL, nil, func(row []byte) error {
+		at++
+		if len(columns[at]) == 0 {
+			return nil
+		}
+		values, err := sqltext.Values(row, sqltext.MySQL)
+		if err != nil {
+			return err
+		}
+		for _, name := range columns[at] {
+			i := slices.IndexFunc(ins.Columns, func(c string) bool { return strings.EqualFold(c, name) })
+			if i < 0 || string(bytes.TrimSpace(values[i])) != "''" {
+				return fmt.Errorf("the server would change the value of column %s in row %d", name, at)
+			}
+		}
+		return nil
+	})
+}
+
 func (s *stage) Finish(ctx context.Context, table string, _ []string) error {
 	s.mu.Lock()
 	t := s.tables[table]
@@ -298,7 +371,11 @@ func (s *stage) Finish(ctx context.Context, table string, _ []string) error {
 	if made, err := s.hasKeys(ctx, t); err != nil {
 		return err
 	} else if len(t.deferred) > 0 && !made {
-		if err := s.exec(ctx, "make the keys of "+table, "ALTER TABLE "+quote(t.name)+" "+strings.Join(t.deferred, ", ")); err != nil {
+		head := "ALTER TABLE "
+		if strings.Contains(strings.ToUpper(t.def.Tail), "SYSTEM VERSIONING") {
+			head = "SET STATEMENT system_versioning_alter_history=KEEP FOR " + head
+		}
+		if err := s.exec(ctx, "make the keys of "+table, head+quote(t.name)+" "+strings.Join(t.deferred, ", ")); err != nil {
 			return err
 		}
 	}

@@ -9,7 +9,7 @@ import (
 
 // engines are the storage engines that keep their rows in the database itself.
 // Others read files or other servers, which a restore must never do.
-var engines = []string{"innodb", "myisam", "aria", "memory", "heap", "archive", "rocksdb", "ndbcluster"}
+var engines = []string{"innodb", "myisam", "aria", "memory", "heap", "archive", "csv", "rocksdb", "ndbcluster"}
 
 // engine reads the name of a storage engine.
 func (p *parser) engine() string {
@@ -221,7 +221,7 @@ func (p *parser) mysqlOptions(t *Table) {
 
 // engineName gives the name of a storage engine as servers write it.
 func engineName(lower string) string {
-	for _, n := range []string{"InnoDB", "MyISAM", "Aria", "MEMORY", "ARCHIVE", "ROCKSDB", "ndbcluster"} {
+	for _, n := range []string{"InnoDB", "MyISAM", "Aria", "MEMORY", "ARCHIVE", "CSV", "ROCKSDB", "ndbcluster"} {
 		if strings.EqualFold(n, lower) {
 			return n
 		}

@@ -118,6 +118,10 @@ func Parse(stmt []byte, d sqltext.Dialect) (s *Statement, err error) {
 	}
 	if d == sqltext.MySQL {
 		stmt = sqltext.Conditionless(stmt)
+		if m := madeIn.FindSubmatch(stmt); m != nil {
+			s.Setting, s.SetTo = "character_set_client", string(m[1])
+			return s, nil
+		}
 	}
 	p := newParser(stmt, d)
 	if s.plainSet(p) {
@@ -189,6 +193,9 @@ var kept = map[string]*regexp.Regexp{
 	"collation_connection": regexp.MustCompile(`^\w{1,64}$`),
 	"time_zone":            regexp.MustCompile(`^[\w/+:-]{1,64}$`),
 }
+
+// madeIn says in which charset something was made whose text, beyond ASCII, is in UTF-8 here.
+var madeIn = regexp.MustCompile(`^\s*SET @hovix_charset='(\w{1,32})'\s*;?\s*$`)
 
 // pragmas are the settings that an SQLite database keeps, and the forms of their values.
 var pragmas = map[string]*regexp.Regexp{
