@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Runs all tests. Installs what they need where root allows, starts private
+# Runs all tests, or what its arguments say to go test. Installs what they need where root allows, starts private
 # servers in a temporary folder, stops them, and says what ran and what did not.
 set -uo pipefail
 cd "$(dirname "$0")/.."
@@ -57,7 +57,7 @@ echo
 
 mkdir -p "$dir/tmp" # what tests leave there, such as the program they build, goes with the servers
 out=$(mktemp)
-TMPDIR=$dir/tmp CGO_ENABLED=0 go test -count=1 -timeout 45m -v ./... >"$out" 2>&1
+TMPDIR=$dir/tmp CGO_ENABLED=0 go test -count=1 -timeout 6h -v "${@:-./...}" >"$out" 2>&1
 status=$?
 grep -E '^(ok|FAIL|---? FAIL|panic)' "$out" | grep -v 'no test files'
 if [ $status -ne 0 ]; then

@@ -296,7 +296,9 @@ const erTruncated = 1265
 
 // hasLabels reports whether a table has columns of ENUM or SET.
 func (t *staged) hasLabels() bool {
-	return slices.ContainsFunc(t.def.Items, func(it sqltree.Item) bool { return strings.HasPrefix(it.Type, "enum") || strings.HasPrefix(it.Type, "set") })
+	return slices.ContainsFunc(t.def.Items, func(it sqltree.Item) bool {
+		return strings.HasPrefix(it.Type, "enum") || strings.HasPrefix(it.Type, "set")
+	})
 }
 
 var truncated = regexp.MustCompile(`for column '(?:.*\.)?([^']+)' at row (\d+)$`)
