@@ -11,7 +11,6 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/sqlfile"
 	"hovix/internal/database/sqltext"
-	"hovix/internal/readdress"
 	"hovix/internal/restore"
 	"hovix/internal/seal"
 )
@@ -20,7 +19,6 @@ import (
 func adviceFor(err error) string {
 	var adv advised
 	var ce *database.ConnectError
-	var partly *readdress.PartlyError
 	var unfit *sqlfile.UnfitError
 	var staged *restore.StagedError
 	var left *leftError
@@ -33,8 +31,6 @@ func adviceFor(err error) string {
 		return adv.advice
 	case errors.As(err, &ce) && ce.Advice != "":
 		return ce.Advice + " Nothing was changed."
-	case errors.As(err, &partly):
-		return "Tables with transactions are as they were. Run the same command again: it goes on with the rows that are left."
 	case errors.As(err, &unfit):
 		return "Nothing was packed. A dump holds tables, their rows, and views, triggers and routines; docs/pieces.md says how to make one."
 	case errors.Is(err, database.ErrReadOnly):

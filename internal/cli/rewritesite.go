@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"hovix/internal/cli/ui"
 	"hovix/internal/database"
@@ -28,6 +29,8 @@ type siteRun struct {
 	s    *site.Site
 	ed   database.Editor // nil if the site has no database
 	opts readdress.Options
+	// recovery is an interrupted run that was taken care of first; nil if there was none.
+	recovery *restore.Recovery
 }
 
 func (a *app) rewriteSite(ctx context.Context, path string, f *rewriteFlags) (err error) {
@@ -47,6 +50,11 @@ func (a *app) rewriteSite(ctx context.Context, path string, f *rewriteFlags) (er
 	}
 	if r.s, err = a.openSite(path, &f.db); err != nil {
 		return err
+	}
+	if !f.plan {
+		if r.recovery, err = restore.Recover(ctx, r.s); err != nil {
+			return err
+		}
 	}
 	if !r.s.Database.IsZero() {
 		if r.ed, err = engines.Edit(ctx, r.s.Database); err != nil {
@@ -135,7 +143,7 @@ func (r *siteRun) pass(ctx context.Context, changes io.Writer, write bool) (*rea
 	bar, rep := r.a.reporter()
 	defer bar.Close()
 	opts := r.opts
-	opts.Progress, opts.Changes = rep, changes
+	opts.Progress, opts.Changes, opts.Now = rep, changes, time.Now()
 	return readdress.Site(ctx, r.s, r.ed, opts, write)
 }
 
@@ -152,11 +160,22 @@ func (r *siteRun) confirm(acc *readdress.Account) error {
 	r.title(p, acc, "Would rewrite ")
 	printAccount(p, acc, r.f, true)
 	p.Line("")
-	return r.a.ask(r.a.in, "Change "+ui.Count(acc.Tally.Changed, "value", "values")+"? There is no way back but an archive of the site.")
+	return r.a.ask(r.a.in, "Change "+ui.Count(acc.Tally.Changed, "value", "values")+"? "+r.wayBack())
+}
+
+// wayBack says how a change could be taken back.
+func (r *siteRun) wayBack() string {
+	if err := restore.CanKeep(r.s.Root); err != nil {
+		return "There is no way back but an archive of the site: " + err.Error() + "."
+	}
+	return "hovix undo puts back what was there."
 }
 
 func (r *siteRun) title(p *ui.Printer, acc *readdress.Account, what string) {
 	p.Title(what+r.s.Name, r.addresses())
+	if r.recovery != nil {
+		p.Field("Earlier", r.recovery.String())
+	}
 	p.Field("Folder", r.s.Root)
 	var read []string
 	if r.ed != nil {
@@ -204,8 +223,11 @@ func (r *siteRun) report(acc *readdress.Account) error {
 		p.Line("")
 	case r.f.plan:
 		p.Next("hovix pack "+shellWord(r.path)+" -o "+archiveName(r.s), "hovix rewrite "+shellWord(r.path)+r.f.again())
-	default:
+	case acc.Kept == "":
 		p.Next("hovix survey " + shellWord(r.path))
+	default:
+		p.Field("Undo point", p.Dim(acc.Kept))
+		p.Next("hovix survey "+shellWord(r.path), "hovix undo "+shellWord(r.path))
 	}
 	return nil
 }

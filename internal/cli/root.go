@@ -24,7 +24,6 @@ import (
 	"hovix/internal/cli/ui"
 	"hovix/internal/nearest"
 	"hovix/internal/progress"
-	"hovix/internal/readdress"
 	"hovix/internal/restore"
 )
 
@@ -112,8 +111,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 	if err == nil {
 		return a.status
 	}
-	var partly *readdress.PartlyError
-	if errors.Is(err, context.Canceled) && ctx.Err() != nil && !errors.As(err, &partly) {
+	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
 		text := "hovix: interrupted; nothing was changed"
 		var staged *restore.StagedError
 		var left *leftError

@@ -181,6 +181,9 @@ func printPoints(p *ui.Printer, list []*restore.Point, chosen string) {
 	for i := len(list) - 1; i >= 0; i-- {
 		pt := list[i]
 		what := "before the restore"
+		if pt.InPlace != nil {
+			what = "before the rewriting"
+		}
 		if pt.Undone {
 			what = "undone"
 		}

@@ -35,6 +35,7 @@ type EditTable struct {
 	Name     string
 	Columns  []Column
 	Lasting  bool     // its changes stay when the transaction is taken back
+	Keyless  bool     // its rows have no name that lasts when they are changed
 	Triggers []string // that run when a row is changed
 }
 
@@ -53,7 +54,7 @@ func (t *EditTable) MarkKey(names []string) {
 type Key struct {
 	Where string   // an SQL condition; empty in a table without a key
 	Label string   // the same for people: "id=12"
-	Parts []string // the values of its columns, for the Editor that made it
+	Parts []string // the values of its columns, in a form of the engine
 }
 
 // Row is one row of an EditTable.
@@ -87,6 +88,24 @@ const (
 	Unfit               // the column does not take the value
 )
 
+// ErrNoName says that parts are none of a key of the table.
+var ErrNoName = errors.New("they name no row of the table")
+
+// PartsAfter gives the parts of a key once c is made. place tells which of them a column
+// is, below 0 for none; form puts a new value into the form of a part.
+func (t *EditTable) PartsAfter(parts []string, c *Change, place func(column string) int, form func(v []byte, old string) string) []string {
+	if c == nil {
+		return parts
+	}
+	parts = slices.Clone(parts)
+	for i, at := range c.Columns {
+		if k := place(t.Columns[at].Name); k >= 0 {
+			parts[k] = form(c.New[i], parts[k])
+		}
+	}
+	return parts
+}
+
 // ErrReadOnly says that a database or its user may only read.
 var ErrReadOnly = errors.New("may only be read")
 
@@ -115,6 +134,9 @@ type Editor interface {
 	// Fetch gives the values that a row has now, and holds the row; nil if it is
 	// gone.
 	Fetch(ctx context.Context, t *EditTable, key Key) ([][]byte, error)
+	// Named names the row whose key has these parts. Where c is given they are those before
+	// it, and the name is that of the row once c is made.
+	Named(t *EditTable, parts []string, c *Change) (Key, error)
 	// Taken reports whether another row has the new value of a key.
 	Taken(ctx context.Context, t *EditTable, c *Change) (bool, error)
 	// Touch runs one statement of Hovix in the transaction.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -42,6 +43,7 @@ type Options struct {
 	Changes     io.Writer // nil: none; gets a CSV line for every changed value
 	Files       []string  // of a site: which text files besides its settings, as globs with **
 	Progress    progress.Reporter
+	Now         time.Time // when it is changed, for the undo point
 }
 
 // headSize is how much of a dump is looked at to tell what it is.

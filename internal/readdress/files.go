@@ -3,17 +3,13 @@ package readdress
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
-	"encoding/hex"
-	"errors"
 	"fmt"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strconv"
 
 	"hovix/internal/fsys"
+	"hovix/internal/restore"
 	"hovix/internal/rewrite"
 	"hovix/internal/site"
 )
@@ -28,22 +24,14 @@ type files struct {
 	rw     *rewrite.Rewriter
 	a      *Account
 	globs  []string
-	write  bool
-	id     string
-	root   *fsys.Handle // of the site, through which files are read and written
-	staged []stagedFile
+	change *restore.Change // nil: nothing is written
 	// from is the site's address, to the one that it gets; both are zero where it stays.
 	from, to rewrite.Address
 	moved    site.Files // settings as the kind of site changes them for it
 }
 
-// stagedFile is a changed file beside the one that it replaces.
-type stagedFile struct{ stage, path string } // relative to the site
-
-func newFiles(s *site.Site, rw *rewrite.Rewriter, a *Account, globs []string, write bool) *files {
-	b := make([]byte, 4)
-	_, _ = rand.Read(b)
-	return &files{s: s, rw: rw, a: a, globs: globs, write: write, id: hex.EncodeToString(b)}
+func newFiles(s *site.Site, rw *rewrite.Rewriter, a *Account, globs []string, change *restore.Change) *files {
+	return &files{s: s, rw: rw, a: a, globs: globs, change: change}
 }
 
 // wants reports whether a file is looked at, and whether it is chosen to be changed.
@@ -64,9 +52,6 @@ func (f *files) wants(file site.File) (look, change bool) {
 
 // run looks at every chosen file, and stages what is to be changed.
 func (f *files) run(ctx context.Context) (err error) {
-	if f.root, err = fsys.OpenExact(f.s.Root); err != nil {
-		return err
-	}
 	return f.s.Walk(ctx, func(file site.File) error {
 		if !file.Info.Mode().IsRegular() {
 			return nil
@@ -116,10 +101,10 @@ func (f *files) file(file site.File, change bool) error {
 		col.Tally.Changed++
 	}
 	f.lines(col, content, out)
-	if !f.write {
+	if f.change == nil {
 		return f.a.flush()
 	}
-	if err := f.stage(file, out); err != nil {
+	if err := f.change.File(file.Rel, file.Info, out); err != nil {
 		return fmt.Errorf("change the file %s: %w", file.Rel, site.WithoutPath(err))
 	}
 	return f.a.flush()
@@ -187,51 +172,4 @@ func (f *files) lines(col *Column, before, after []byte) {
 			f.a.changed(col, "line "+strconv.Itoa(i+1), old[i], new[i])
 		}
 	}
-}
-
-// stage writes the new content beside the file, with its mode and owner.
-func (f *files) stage(file site.File, content []byte) (err error) {
-	path := filepath.FromSlash(file.Rel)
-	stage := filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".hovix-stage-"+f.id)
-	out, err := f.root.OpenFile(stage, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	f.staged = append(f.staged, stagedFile{stage, path})
-	_, err = out.Write(content)
-	if err == nil {
-		err = out.Sync()
-	}
-	if err == nil {
-		err = fsys.GiveOwner(out, file.Info)
-	}
-	if err == nil {
-		err = out.Chmod(file.Info.Mode().Perm())
-	}
-	return errors.Join(err, out.Close())
-}
-
-// put puts what was staged in place.
-func (f *files) put() error {
-	for len(f.staged) > 0 {
-		s := f.staged[0]
-		if err := f.root.Rename(s.stage, s.path); err != nil {
-			return fmt.Errorf("put the changed file %s in place: %w", s.path, site.WithoutPath(err))
-		}
-		f.staged = f.staged[1:]
-	}
-	return nil
-}
-
-// discard removes what was staged and not put in place.
-func (f *files) discard() (err error) {
-	for _, s := range f.staged {
-		err = errors.Join(err, f.root.Remove(s.stage))
-	}
-	f.staged = nil
-	if f.root != nil {
-		err = errors.Join(err, f.root.Close())
-		f.root = nil
-	}
-	return err
 }

@@ -14,6 +14,7 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
 	"hovix/internal/progress"
+	"hovix/internal/restore"
 	"hovix/internal/rewrite"
 	"hovix/internal/site"
 )
@@ -26,8 +27,8 @@ type live struct {
 	write   bool
 	rep     progress.Reporter
 	seed    maphash.Seed
+	change  *restore.Change // what the changes are kept by; nil unless write
 	touches func(tables []string) []site.Touch // what is done beside; nil: nothing
-	lasting int64                              // rows changed in tables that cannot be taken back
 }
 
 // A batch of changes is small beside the packet size of any server, and large
@@ -36,21 +37,6 @@ const (
 	batchRows  = 512
 	batchBytes = 512 << 10
 )
-
-// PartlyError says that something failed after rows of tables without
-// transactions had been changed.
-type PartlyError struct {
-	Rows int64
-	Err  error
-}
-
-// Error says what failed and what had been changed.
-func (e *PartlyError) Error() string {
-	return fmt.Sprintf("%v; %d rows of tables without transactions are changed already", e.Err, e.Rows)
-}
-
-// Unwrap gives what failed.
-func (e *PartlyError) Unwrap() error { return e.Err }
 
 // run goes through all tables, those last whose changes cannot be taken back.
 func (l *live) run(ctx context.Context) error {
@@ -178,7 +164,7 @@ func (l *live) note(t *database.EditTable, rows int64) {
 		l.a.Asides = append(l.a.Asides, fmt.Sprintf("table %s has a trigger that runs for each of its %d changed rows: %s", t.Name, rows, strings.Join(t.Triggers, ", ")))
 	}
 	if t.Lasting {
-		l.a.Asides = append(l.a.Asides, fmt.Sprintf("table %s has no transactions: a run that is interrupted leaves some of its %d rows changed, and the next run goes on with the others", t.Name, rows))
+		l.a.Asides = append(l.a.Asides, fmt.Sprintf("table %s has no transactions: visitors see its %d rows change one by one, and what an interrupted run has changed is put back by the next", t.Name, rows))
 	}
 }
 
@@ -307,8 +293,8 @@ type changer struct {
 func (r *changer) take(ctx context.Context, pending []database.Change) (err error) {
 	outcomes := make([]database.Outcome, len(pending))
 	if r.write {
-		if r.t.Lasting {
-			r.lasting += int64(len(pending))
+		if err := r.change.Rows(r.t, pending); err != nil {
+			return err
 		}
 		outcomes, err = r.ed.Update(ctx, r.t, pending)
 	} else {

@@ -5,13 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"hash/maphash"
-	"io/fs"
 	"os"
-	"syscall"
 
-	"hovix/internal/annex"
 	"hovix/internal/database"
 	"hovix/internal/progress"
+	"hovix/internal/restore"
 	"hovix/internal/rewrite"
 	"hovix/internal/site"
 )
@@ -21,19 +19,10 @@ import (
 // opts.Files chooses. Without write it changes nothing, and the account tells
 // what would be changed.
 //
-// Everything is changed in one transaction, and files after it: on an error
-// nothing was changed, but for a *PartlyError.
+// Everything is changed in one transaction, and files after it; rows of tables without
+// transactions are put back where it fails: on an error nothing was changed. What was
+// there before is kept as an undo point.
 func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, write bool) (a *Account, err error) {
-	if write {
-		lock, err := annex.Take(s.Root, "rewrite")
-		switch {
-		case err == nil:
-			defer func() { _ = lock.Release() }()
-		case errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS): // where none can be made, no restore could be under way either
-		default:
-			return nil, err
-		}
-	}
 	rw, err := rewrite.New(opts.Rewrite)
 	if err != nil {
 		return nil, err
@@ -44,8 +33,24 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 	if a, err = newAccount(&opts, s.Keep); err != nil {
 		return nil, fmt.Errorf("write the changes: %w", err)
 	}
-	f := newFiles(s, rw, a, opts.Files, write)
-	defer func() { err = errors.Join(err, f.discard()) }()
+	var change *restore.Change
+	if write {
+		if change, err = restore.BeginChange(ctx, s, opts.Rewrite.Mappings, opts.Now); err != nil {
+			return nil, err
+		}
+		if err := change.Unkept(); err != nil {
+			a.Asides = append(a.Asides, fmt.Sprintf("no undo point is kept: %v", err))
+		}
+		if change.Recovery != nil {
+			a.Asides = append(a.Asides, change.Recovery.String())
+		}
+		defer func() {
+			if change != nil {
+				err = errors.Join(err, change.Abort(ctx))
+			}
+		}()
+	}
+	f := newFiles(s, rw, a, opts.Files, change)
 	if err := f.move(opts.Rewrite.Mappings); err != nil {
 		return nil, err
 	}
@@ -53,7 +58,7 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 		return nil, err
 	}
 	if ed != nil {
-		l := &live{ed: ed, rw: rw, a: a, write: write, rep: progress.Of(opts.Progress), seed: maphash.MakeSeed()}
+		l := &live{ed: ed, rw: rw, a: a, write: write, change: change, rep: progress.Of(opts.Progress), seed: maphash.MakeSeed()}
 		if f.from != f.to {
 			l.touches = func(tables []string) []site.Touch { return s.Touches(tables, opts.Rewrite.Mappings) }
 		}
@@ -61,11 +66,19 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 			return nil, err
 		}
 	}
-	// The database is what it should be from here on: that is not stopped half-way.
-	if err := f.put(); err != nil {
-		return nil, fmt.Errorf("%w; the database is changed already, and a second run changes the files alone", err)
-	}
 	if write {
+		if ed == nil {
+			if err := change.Ready(); err != nil {
+				return nil, err
+			}
+		}
+		// The database is what it should be from here on: that is not stopped half-way.
+		var warnings []string
+		a.Kept, warnings, err = change.End(ctx)
+		if change = nil; err != nil {
+			return nil, err
+		}
+		a.Notes = append(a.Notes, warnings...)
 		a.noteCaches(s)
 	}
 	return a, a.end()
@@ -82,11 +95,11 @@ func (l *live) all(ctx context.Context) error {
 	if err == nil {
 		err = ctx.Err()
 	}
+	if err == nil && l.write {
+		err = l.change.Ready()
+	}
 	if err == nil && l.write { // nobody could tell what an interrupted commit has done
 		err = l.ed.Commit(context.WithoutCancel(ctx))
-	}
-	if err != nil && l.lasting > 0 {
-		return &PartlyError{Rows: l.lasting, Err: err}
 	}
 	return err
 }

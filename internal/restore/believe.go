@@ -30,7 +30,7 @@ var errStrange = errors.New("it is not as Hovix writes it, and nothing of it was
 func (j *journal) check(an *annex.Annex) error {
 	strange := func(what, value string) error { return fmt.Errorf("%w (%s %.80q)", errStrange, what, value) }
 	switch {
-	case j.What != "restore" && j.What != "undo":
+	case j.What != "restore" && j.What != "undo" && j.What != "rewrite":
 		return strange("command", j.What)
 	case j.Step != staging && j.Step != switching && j.Step != reverting && j.Step != completing:
 		return strange("step", string(j.Step))
@@ -42,6 +42,8 @@ func (j *journal) check(an *annex.Annex) error {
 		return strange("stamp", j.Stamp)
 	case j.Shared != "" && archive.CheckName(j.Shared) != nil:
 		return strange("path", j.Shared)
+	case j.What == "rewrite" && (j.Record == nil || j.Record.InPlace == nil):
+		return strange("command", j.What)
 	case j.Record != nil && j.Record.ID != j.Point:
 		return strange("point", j.Record.ID)
 	}
@@ -75,6 +77,9 @@ func (j *journal) check(an *annex.Annex) error {
 func (p *Point) check() error {
 	if p.Shared != "" && archive.CheckName(p.Shared) != nil {
 		return fmt.Errorf("%w (path %.80q)", errStrange, p.Shared)
+	}
+	if p.InPlace != nil {
+		return p.InPlace.check()
 	}
 	if name := oddName(p.State, p.Database); name != "" {
 		return fmt.Errorf("%w (name %.80q)", errStrange, name)

@@ -167,7 +167,7 @@ func (r *run) finish(ctx context.Context) {
 		r.res.Point, r.res.Kept = p, r.annex.Shown(p.ID)
 		r.res.Replaced, err = p.replaced(ctx, r.login)
 		warn(err)
-		p.measure(ctx, []database.Location{r.login})
+		p.measure(ctx, r.annex, []database.Location{r.login})
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		warn(err)
 	}

@@ -35,7 +35,7 @@ const (
 // journal is what is written down of a run that changes a target.
 type journal struct {
 	ID       string          `json:"id"`
-	What     string          `json:"what"` // the command: restore, undo
+	What     string          `json:"what"` // the command: restore, undo, rewrite
 	Step     step            `json:"step"`
 	Began    time.Time       `json:"began"`
 	Order    string          `json:"order,omitempty"`   // what was to be restored where, to know it again
@@ -105,6 +105,9 @@ func (r *Recovery) String() string {
 		s += " of " + r.Archive
 	}
 	s += " was interrupted that began on " + r.Began.Local().Format("2 January 2006 at 15:04:05") + ": "
+	if r.Finished && r.What == "rewrite" {
+		return s + "its change was made, and its undo point is complete now."
+	}
 	if r.Finished {
 		return s + "it was exchanging the old state for the new, which is finished now."
 	}
@@ -251,6 +254,11 @@ func takeBack(ctx context.Context, an *annex.Annex, j *journal, l database.Locat
 			return err
 		}
 		an.Parents = j.Parents
+	}
+	if j.What == "rewrite" {
+		if err := errors.Join(takeBackInPlace(ctx, an, j, l), an.Remove(ctx, j.Point)); err != nil {
+			return err
+		}
 	}
 	return errors.Join(an.Remove(ctx, journalName), sweepAnnex(ctx, an))
 }

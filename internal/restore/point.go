@@ -31,6 +31,7 @@ type Point struct {
 	Shared   string          `json:"shared,omitempty"` // path of an SQLite file that lies in both folders
 	Database string          `json:"database,omitempty"`
 	State    *database.State `json:"state,omitempty"`
+	InPlace  *InPlace        `json:"inPlace,omitempty"` // rows and files that were changed where they are; nil: whole states
 	Bytes    int64           `json:"bytes,omitempty"` // on disk and in the database, once somebody has asked
 }
 

@@ -89,6 +89,9 @@ func carryOut(ctx context.Context, an *annex.Annex, j *journal, l database.Locat
 // stands. With a *notSwitchedError everything is as it was; with another error
 // the journal stays, and the next run goes on.
 func advance(ctx context.Context, an *annex.Annex, j *journal, l database.Location) (warnings []string, err error) {
+	if j.Record != nil && j.Record.InPlace != nil {
+		return advanceInPlace(ctx, an, j, l)
+	}
 	var ex database.Exchanger
 	if j.State != nil {
 		if ex, err = engines.Exchange(ctx, l); err != nil {

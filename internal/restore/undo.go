@@ -137,6 +137,9 @@ func (u *UndoPlan) check(ctx context.Context, an *annex.Annex, known []database.
 	if p.Folder && an.SerialOfFolder(filepath.Join(p.ID, filesName)) == 0 {
 		return l, fmt.Errorf("%s, the folder in which the files were kept, is gone or is none any more; throw the point away with hovix undo --discard", an.Shown(p.ID, filesName))
 	}
+	if p.InPlace != nil {
+		return p.checkInPlace(ctx, an, known)
+	}
 	if p.State == nil {
 		return l, nil
 	}
@@ -211,15 +214,18 @@ func Points(ctx context.Context, target string, given database.Location) ([]*Poi
 	}
 	known := logins(an.Target, given)
 	for _, p := range list {
-		p.measure(ctx, append(known, heldLogins(an, p.ID)...))
+		p.measure(ctx, an, append(known, heldLogins(an, p.ID)...))
 	}
 	return list, an.Close()
 }
 
 // measure asks how much room the point takes, as far as its database can be reached.
-func (p *Point) measure(ctx context.Context, known []database.Location) {
+func (p *Point) measure(ctx context.Context, an *annex.Annex, known []database.Location) {
 	if p.Bytes = 0; p.Folder {
 		p.Bytes = p.Holds.Files.Bytes
+	}
+	if p.InPlace != nil {
+		p.Bytes = p.InPlace.size(an, p.ID)
 	}
 	if p.State == nil {
 		return

@@ -117,15 +117,19 @@ func (e *editor) Fetch(ctx context.Context, t *database.EditTable, key database.
 // alone.
 func (e *editor) Update(ctx context.Context, t *database.EditTable, changes []database.Change) ([]database.Outcome, error) {
 	outcomes := make([]database.Outcome, len(changes))
-	if len(e.tables[t.Name].key) == 0 {
+	et := e.tables[t.Name]
+	if len(et.key) == 0 {
 		return outcomes, e.attempt(ctx, t, changes, outcomes)
 	}
 	rows := rowsPerStatement
 	if t.Lasting { // nothing can be taken back and tried again
 		rows = 1
 	}
-	for i := 0; i < len(changes); i += rows {
-		end := min(len(changes), i+rows)
+	for i, end := 0, 0; i < len(changes); i = end {
+		end = i + 1
+		for end < min(len(changes), i+rows) && !et.alone(t, &changes[i]) && !et.alone(t, &changes[end]) {
+			end++
+		}
 		if err := e.attempt(ctx, t, changes[i:end], outcomes[i:end]); err != nil {
 			return nil, err
 		}

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -130,6 +131,7 @@ func (e *editor) editKeys(ctx context.Context, t *database.EditTable, et *editTa
 		et.addKey(t, rows[:n])
 		rows = rows[n:]
 	}
+	t.Keyless = et.key == nil
 	return nil
 }
 
@@ -170,15 +172,48 @@ func (et *editTable) keyOf(cells []sql.RawBytes) database.Key {
 			label = hex.AppendEncode(append(label, "0x"...), cell)
 		}
 	}
-	return database.Key{Where: string(where), Label: string(label)}
+	parts := make([]string, len(cells))
+	for i := range cells {
+		parts[i] = string(cells[i])
+	}
+	return database.Key{Where: string(where), Label: string(label), Parts: parts}
 }
+
+// Named names a row by the parts of its key: values as they are read.
+func (e *editor) Named(t *database.EditTable, parts []string, c *database.Change) (database.Key, error) {
+	et := e.tables[t.Name]
+	if len(parts) != len(et.key) || len(parts) == 0 {
+		return database.Key{}, database.ErrNoName
+	}
+	place := func(column string) int {
+		return slices.IndexFunc(et.key, func(k literal) bool { return k.name == quote(column) })
+	}
+	parts = t.PartsAfter(parts, c, place, func(v []byte, _ string) string { return string(v) })
+	cells := make([]sql.RawBytes, len(parts))
+	for i, p := range parts {
+		if et.key[i].kind == cellNumber && !isNumber.MatchString(p) {
+			return database.Key{}, database.ErrNoName
+		}
+		cells[i] = sql.RawBytes(p)
+	}
+	return et.keyOf(cells), nil
+}
+
+// isNumber knows a number as the server shows it.
+var isNumber = regexp.MustCompile(`^-?[0-9.]+(?:e[+-]?[0-9]+)?$`)
 
 // update appends one statement that makes all changes. It finds a row only while that has
 // its old values.
 func (et *editTable) update(b []byte, t *database.EditTable, changes []database.Change) []byte {
 	b = append(append(append(b, "UPDATE "...), quote(t.Name)...), " SET "...)
-	for at := range t.Columns {
+	for _, at := range et.keysLast(t) {
 		l := et.column(t, at)
+		if len(changes) == 1 {
+			if i := slices.Index(changes[0].Columns, at); i >= 0 {
+				b = append(l.appendLiteral(append(append(b, l.name...), '='), changes[0].New[i]), ',')
+			}
+			continue
+		}
 		begun := false
 		for _, c := range changes {
 			i := slices.Index(c.Columns, at)
@@ -209,6 +244,37 @@ func (et *editTable) update(b []byte, t *database.EditTable, changes []database.
 		}
 	}
 	return b
+}
+
+// isKey reports whether a column is part of what names a row.
+func (et *editTable) isKey(t *database.EditTable, at int) bool {
+	name := quote(t.Columns[at].Name)
+	return slices.ContainsFunc(et.key, func(k literal) bool { return k.name == name })
+}
+
+// keysLast gives the columns in the order in which they are set: servers set one after the
+// other, and the conditions of later ones see the key as it is by then.
+func (et *editTable) keysLast(t *database.EditTable) (order []int) {
+	for _, keys := range []bool{false, true} {
+		for at := range t.Columns {
+			if et.isKey(t, at) == keys {
+				order = append(order, at)
+			}
+		}
+	}
+	return order
+}
+
+// alone reports whether a change can be made by no statement with others: it sets more than
+// one column of the key.
+func (et *editTable) alone(t *database.EditTable, c *database.Change) bool {
+	n := 0
+	for _, at := range c.Columns {
+		if et.isKey(t, at) {
+			n++
+		}
+	}
+	return n > 1
 }
 
 // keepStamps has columns keep their value that the server would set to now.

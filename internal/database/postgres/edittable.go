@@ -145,7 +145,7 @@ func (e *editor) editKeys(ctx context.Context, oid string, t *database.EditTable
 		rows = rows[n:]
 	}
 	if et.key == nil { // the place of a row names it as long as nobody changes it
-		et.place, et.key = true, []editValue{{name: "ctid", typ: "pg_catalog.tid"}}
+		t.Keyless, et.place, et.key = true, true, []editValue{{name: "ctid", typ: "pg_catalog.tid"}}
 	}
 	return nil
 }
@@ -186,6 +186,22 @@ func (et *editTable) keyOf(values [][]byte) database.Key {
 	}
 	k.Where, k.Label = strings.Join(where, " AND "), strings.Join(label, " ")
 	return k
+}
+
+// Named names a row by the parts of its key: values as they are read.
+func (e *editor) Named(t *database.EditTable, parts []string, c *database.Change) (database.Key, error) {
+	et := e.tables[t.Name]
+	if len(parts) != len(et.key) || et.place {
+		return database.Key{}, database.ErrNoName
+	}
+	place := func(column string) int {
+		return slices.IndexFunc(et.key, func(k editValue) bool { return k.name == quote(column) })
+	}
+	var values [][]byte
+	for _, p := range t.PartsAfter(parts, c, place, func(v []byte, _ string) string { return string(v) }) {
+		values = append(values, []byte(p))
+	}
+	return et.keyOf(values), nil
 }
 
 // update gives one statement that makes the changes at the places which, all of

@@ -13,6 +13,7 @@ import (
 	lib "modernc.org/sqlite/lib"
 
 	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
 )
 
 // editor reads with a reader, and from Begin on with a connection that may
@@ -281,7 +282,59 @@ func (s *stmt) key(names []string) database.Key {
 		where = s.appendLiteral(append(append(where, name...), '='), i)
 		label = append(append(append(label, strings.Trim(name, `"`)...), '='), bytes.Trim(where[at:], "'")...)
 	}
-	return database.Key{Where: string(where), Label: string(label)}
+	parts := make([]string, len(names))
+	for i := range parts {
+		switch s.kind(i) {
+		case lib.SQLITE_TEXT:
+			parts[i] = partText + string(s.bytes(i, true))
+		case lib.SQLITE_BLOB:
+			parts[i] = partBlob + string(s.bytes(i, false))
+		default:
+			parts[i] = partNumber + string(s.appendLiteral(nil, i))
+		}
+	}
+	return database.Key{Where: string(where), Label: string(label), Parts: parts}
+}
+
+// A part of a key begins with the storage class of its value.
+const (
+	partNumber = "n"
+	partText   = "t"
+	partBlob   = "b"
+)
+
+// isNumber knows a number as it is written for a key.
+var isNumber = regexp.MustCompile(`^-?[0-9.]+(?:e[+-]?[0-9]+)?$`)
+
+// Named names a row by the parts of its key.
+func (e *editor) Named(t *database.EditTable, parts []string, c *database.Change) (database.Key, error) {
+	et := e.tables[t.Name]
+	columns := et.keyColumns()
+	if len(parts) != len(columns) || slices.Contains(parts, "") {
+		return database.Key{}, database.ErrNoName
+	}
+	place := func(column string) int { return slices.Index(columns, quote(column)) }
+	parts = t.PartsAfter(parts, c, place, func(v []byte, old string) string { return old[:1] + string(v) })
+	key := database.Key{Parts: parts}
+	for i, p := range parts {
+		value := p[1:]
+		switch p[:1] {
+		case partText:
+			value = string(sqltext.AppendSQLiteText(nil, []byte(value)))
+		case partBlob:
+			value = string(sqltext.AppendHex(nil, []byte(value)))
+		default:
+			if !isNumber.MatchString(value) {
+				return database.Key{}, database.ErrNoName
+			}
+		}
+		if i > 0 {
+			key.Where, key.Label = key.Where+" AND ", key.Label+" "
+		}
+		key.Where += columns[i] + "=" + value
+		key.Label += strings.Trim(columns[i], `"`) + "=" + strings.Trim(value, "'")
+	}
+	return key, nil
 }
 
 // Update changes row by row; a statement that fails changes nothing.
