@@ -87,7 +87,7 @@ type Account struct {
 	Files   int           `json:"files,omitempty"`  // that were looked at
 	Notes   []string      `json:"notes,omitempty"`  // what a person should look at besides
 	Asides  []string      `json:"asides,omitempty"` // what is good to know
-	Kept    string   `json:"kept,omitempty"`   // the folder of the undo point
+	Kept    string        `json:"kept,omitempty"`   // the folder of the undo point
 	byName  map[[2]string]*Column
 	filter  Filter
 	keep    []string // columns with identifiers, as patterns of table.column

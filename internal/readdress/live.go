@@ -27,7 +27,7 @@ type live struct {
 	write   bool
 	rep     progress.Reporter
 	seed    maphash.Seed
-	change  *restore.Change // what the changes are kept by; nil unless write
+	change  *restore.Change                    // what the changes are kept by; nil unless write
 	touches func(tables []string) []site.Touch // what is done beside; nil: nothing
 }
 

@@ -32,7 +32,7 @@ type Point struct {
 	Database string          `json:"database,omitempty"`
 	State    *database.State `json:"state,omitempty"`
 	InPlace  *InPlace        `json:"inPlace,omitempty"` // rows and files that were changed where they are; nil: whole states
-	Bytes    int64           `json:"bytes,omitempty"` // on disk and in the database, once somebody has asked
+	Bytes    int64           `json:"bytes,omitempty"`   // on disk and in the database, once somebody has asked
 }
 
 // Held describes a state for people.
