@@ -79,9 +79,9 @@ With '-o -' the archive goes to standard output, for a pipe:
 		},
 	}
 	cmd.Flags().StringVarP(&f.out, "output", "o", "", "write the archive to `FILE`; '-' is standard output")
-	cmd.Flags().StringSliceVar(&f.parts, "parts", nil, "pack only these parts: database, uploads, code, settings (`LIST`)")
-	cmd.Flags().StringArrayVar(&f.without, "without", nil, "leave out: a path or pattern, table:PATTERN for rows, or spam, trash, revisions where the kind knows them (`WHAT`)")
-	cmd.Flags().StringArrayVar(&f.only, "only", nil, "pack a section alone: a path or pattern, or table:PATTERN (`WHAT`)")
+	cmd.Flags().Var(list(&f.parts), "parts", "pack only these parts: database, uploads, code, settings (`LIST`)")
+	cmd.Flags().Var(list(&f.without), "without", "leave out: a path or pattern, table:PATTERN for rows, or spam, trash, revisions where the kind knows them (`WHAT`)")
+	cmd.Flags().Var(list(&f.only), "only", "pack a section alone: a path or pattern, or table:PATTERN (`WHAT`)")
 	cmd.Flags().StringVar(&f.given.Files, "files", "", "instead of SITE: the site's folder in a tar or zip file, or a copy of it (`PIECE`)")
 	cmd.Flags().StringVar(&f.given.Dump, "dump", "", "pack the database of this SQL dump instead of a live one (`FILE`)")
 	cmd.Flags().StringVar(&f.given.Uploads, "uploads", "", "take the uploads from this folder, tar or zip file instead (`PIECE`)")

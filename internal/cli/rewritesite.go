@@ -7,7 +7,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -15,7 +14,6 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
 	"hovix/internal/fsys"
-	"hovix/internal/nearest"
 	"hovix/internal/readdress"
 	"hovix/internal/restore"
 	"hovix/internal/site"
@@ -64,36 +62,8 @@ func (a *app) rewriteSite(ctx context.Context, path string, f *rewriteFlags) (er
 		if err := r.s.Ask(ctx, r.ed); err != nil {
 			return err
 		}
-		if err := r.checkNames(ctx); err != nil {
-			return err
-		}
 	}
 	return r.run(ctx)
-}
-
-// checkNames suggests the nearest name for a table that is not there.
-func (r *siteRun) checkNames(ctx context.Context) error {
-	if len(r.f.tables) == 0 {
-		return nil
-	}
-	tables, err := r.ed.Tables(ctx)
-	if err != nil {
-		return err
-	}
-	var names []string
-	for _, t := range tables {
-		names = append(names, t.Name)
-	}
-	for _, p := range r.f.tables {
-		if strings.ContainsAny(p, `*?[\`) || slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, p) }) {
-			continue
-		}
-		if n := nearest.Of(p, names); n != "" {
-			return usage("the database has no table %s; did you mean %s?", p, n)
-		}
-		return usage("the database has no table %s", p)
-	}
-	return nil
 }
 
 // run looks first, and then changes.

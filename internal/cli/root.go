@@ -24,6 +24,7 @@ import (
 	"hovix/internal/cli/ui"
 	"hovix/internal/nearest"
 	"hovix/internal/progress"
+	"hovix/internal/readdress"
 	"hovix/internal/restore"
 )
 
@@ -128,7 +129,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 	a.log.Error("failed", "error", err.Error())
 	a.complain(err)
 	var u usageError
-	if errors.As(err, &u) || strings.HasPrefix(err.Error(), "unknown command") {
+	if errors.As(err, &u) || errors.Is(err, readdress.ErrUnmatched) || strings.HasPrefix(err.Error(), "unknown command") {
 		return exitUsage
 	}
 	return exitFailed

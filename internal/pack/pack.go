@@ -230,6 +230,9 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := s.CheckTables(all); err != nil {
+		return nil, err
+	}
 	d.Tables = s.Own(all)
 	if m.LeftOut, err = s.RowsLeftOut(ctx, p.db, d.Tables, m.LeftOut); err != nil {
 		return nil, err

@@ -4,12 +4,15 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
 
+	"hovix/internal/nearest"
 	"hovix/internal/rewrite"
+	"hovix/internal/site"
 	"hovix/internal/spreadsheet"
 )
 
@@ -35,24 +38,75 @@ func (f *Filter) Check() error {
 // Wants reports whether a column is chosen. Text outside of rows has neither
 // table nor column, and is chosen unless tables or columns are named.
 func (f *Filter) Wants(table, column string) bool {
-	table, column = strings.ToLower(table), strings.ToLower(column)
-	match := func(patterns []string, whole bool) bool {
-		return slices.ContainsFunc(patterns, func(p string) bool {
-			p = strings.ToLower(p)
-			name := table
-			if strings.Contains(p, ".") {
-				name = table + "." + column
-			} else if whole {
-				name = column
-			}
-			ok, _ := path.Match(p, name)
-			return ok
-		})
+	match := func(patterns []string, columns bool) bool {
+		return slices.ContainsFunc(patterns, func(p string) bool { return matches(p, table, column, columns) })
 	}
 	if table == "" && len(f.Tables)+len(f.Columns) > 0 {
 		return false
 	}
 	return (len(f.Tables) == 0 || match(f.Tables, false)) && (len(f.Columns) == 0 || match(f.Columns, true)) && !match(f.Except, false)
+}
+
+// matches reports whether a pattern is of a column. One without a full stop stands for a
+// table, or for a column where columns are named.
+func matches(pattern, table, column string, columns bool) bool {
+	name := table
+	if strings.Contains(pattern, ".") {
+		name = table + "." + column
+	} else if columns {
+		name = column
+	}
+	ok, _ := path.Match(strings.ToLower(pattern), strings.ToLower(name))
+	return ok
+}
+
+// ErrUnmatched says that a pattern of tables, columns or files is of none.
+var ErrUnmatched = errors.New("there is nothing of the name")
+
+// chosen notes which patterns are of something.
+type chosen struct {
+	filter *Filter
+	globs  []string // of files
+	hit    map[string]bool
+	names  []string // of tables and columns, for the nearest
+}
+
+// see notes that a column is there.
+func (c *chosen) see(table, column string) {
+	for i, list := range [][]string{c.filter.Tables, c.filter.Columns, c.filter.Except} {
+		for _, p := range list {
+			if !c.hit[p] && matches(p, table, column, i == 1) {
+				c.hit[p] = true
+			}
+		}
+	}
+	if len(c.filter.Tables)+len(c.filter.Columns)+len(c.filter.Except) > 0 && len(c.names) < 10_000 {
+		c.names = append(c.names, table, column, table+"."+column)
+	}
+}
+
+// seeFile notes that a file is there.
+func (c *chosen) seeFile(rel string) {
+	for _, g := range c.globs {
+		if !c.hit[g] && site.MatchesFile([]string{g}, rel) {
+			c.hit[g] = true
+		}
+	}
+}
+
+// unmatched gives an error for a pattern that is of nothing.
+func (c *chosen) unmatched() error {
+	for _, p := range slices.Concat(c.filter.Tables, c.filter.Columns, c.filter.Except, c.globs) {
+		if c.hit[p] {
+			continue
+		}
+		err := fmt.Errorf("%w %s", ErrUnmatched, p)
+		if n := nearest.Of(p, c.names); n != "" && !slices.Contains(c.globs, p) {
+			err = fmt.Errorf("%w; did you mean %s?", err, n)
+		}
+		return err
+	}
+	return nil
 }
 
 // Sample is a changed value, cut to what is around its first change.
@@ -90,6 +144,7 @@ type Account struct {
 	Kept    string        `json:"kept,omitempty"`   // the folder of the undo point
 	byName  map[[2]string]*Column
 	filter  Filter
+	chosen  chosen
 	keep    []string // columns with identifiers, as patterns of table.column
 	changes *csv.Writer
 	listed  bool       // changes are wanted
@@ -103,6 +158,7 @@ const (
 
 func newAccount(opts *Options, keep []string) (*Account, error) {
 	a := &Account{byName: map[[2]string]*Column{}, filter: opts.Filter, keep: keep}
+	a.chosen = chosen{filter: &a.filter, globs: opts.Files, hit: map[string]bool{}}
 	if opts.Identifiers {
 		a.keep = nil
 	}
@@ -128,6 +184,9 @@ func (a *Account) column(table, column string) *Column {
 		})
 		c.Tally.KeepFindings(&c.Leftovers, maxSamples)
 		a.byName[key] = c
+		if a.chosen.filter != nil && table != "" {
+			a.chosen.see(table, column)
+		}
 	}
 	return c
 }

@@ -84,7 +84,10 @@ func Dump(ctx context.Context, w io.Writer, r io.Reader, opts Options) (*Account
 	if err := dump.Rewrite(ctx, out, in, v, dump.Options{Dialect: d}); err != nil {
 		return nil, d, errors.Join(err, finish())
 	}
-	if err := errors.Join(finish(), a.end()); err != nil {
+	if err := errors.Join(finish(), a.chosen.unmatched()); err != nil {
+		return nil, d, err
+	}
+	if err := a.end(); err != nil {
 		return nil, d, fmt.Errorf("write the dump: %w", err)
 	}
 	return a, d, nil

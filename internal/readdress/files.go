@@ -56,6 +56,7 @@ func (f *files) run(ctx context.Context) (err error) {
 		if !file.Info.Mode().IsRegular() {
 			return nil
 		}
+		f.a.chosen.seeFile(file.Rel)
 		look, change := f.wants(file)
 		if !look {
 			return nil

@@ -51,11 +51,17 @@ func (l *live) run(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		for _, c := range t.Columns {
+			l.a.chosen.see(t.Name, c.Name)
+		}
 		t.Columns = slices.DeleteFunc(t.Columns, func(c database.Column) bool { return !l.a.filter.Wants(t.Name, c.Name) })
 		if len(t.Columns) > 0 {
 			tables = append(tables, t)
 			size += info.Bytes
 		}
+	}
+	if err := l.a.chosen.unmatched(); err != nil {
+		return err
 	}
 	slices.SortStableFunc(tables, func(x, y *database.EditTable) int {
 		switch {

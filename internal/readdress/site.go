@@ -57,6 +57,11 @@ func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, w
 	if err := f.run(ctx); err != nil {
 		return nil, err
 	}
+	if ed == nil {
+		if err := a.chosen.unmatched(); err != nil {
+			return nil, err
+		}
+	}
 	if ed != nil {
 		l := &live{ed: ed, rw: rw, a: a, write: write, change: change, rep: progress.Of(opts.Progress), seed: maphash.MakeSeed()}
 		if f.from != f.to {

@@ -129,16 +129,9 @@ func (s *selection) someTable(p *pattern) error {
 	if s.m.Database != nil {
 		for _, t := range s.m.Database.Tables {
 			names = append(names, t.Name)
-			if site.MatchesTable(p.text, t.Name) {
-				return nil
-			}
 		}
 	}
-	err := fmt.Errorf("the archive has no table %s", p.text)
-	if n := nearest.Of(p.text, names); n != "" {
-		err = fmt.Errorf("%w; did you mean %s?", err, n)
-	}
-	return err
+	return site.TablesOf([]string{p.text}, names, "the archive")
 }
 
 func anyTable(list []*pattern, name string) bool {
@@ -204,6 +197,16 @@ func (s *selection) file(rel string) bool {
 // stays reports whether a file of the target stays although the archive may hold
 // one of its name.
 func (s *selection) stays(rel string) bool { return anyCovers(s.keep, rel) }
+
+// unkept names a path that was to be kept, of which the target has nothing.
+func (s *selection) unkept() error {
+	for _, p := range s.keep {
+		if p.text != wellKnown && !p.hit.Load() {
+			return fmt.Errorf("%w: the target has nothing of the name %s that could be kept", archive.ErrNoEntry, p.text)
+		}
+	}
+	return nil
+}
 
 // unused names a path that was chosen, or was to be left out, of which the archive
 // has nothing.

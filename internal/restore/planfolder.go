@@ -51,7 +51,10 @@ func (p *Plan) folder(ctx context.Context, target string) (err error) {
 	}
 	p.keepDatabase()
 	p.knowTarget()
-	return p.countFiles(ctx, st)
+	if err := p.countFiles(ctx, st); err != nil {
+		return err
+	}
+	return p.sel.unkept()
 }
 
 // countFiles counts what gives way in the target folder, and what stays.

@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -109,9 +110,15 @@ func MatchesTable(pattern, name string) bool { return matchesAny([]string{patter
 
 func cleanPattern(p string) string { return path.Clean(strings.Trim(filepath.ToSlash(p), "/")) }
 
-// means checks that a word without wildcards names something in the folder.
+// means checks that a word or a pattern names something in the folder.
 func (s *Site) means(w string, known []string) error {
-	if strings.ContainsAny(w, "*?[{") || s.has(cleanPattern(w)) {
+	if strings.ContainsAny(w, "*?[{") {
+		if err := goodPattern(w); err != nil || s.hasAny(cleanPattern(w)) {
+			return err
+		}
+		return fmt.Errorf("nothing in the site is of the pattern %q", w)
+	}
+	if s.has(cleanPattern(w)) {
 		return nil
 	}
 	err := fmt.Errorf("the site has nothing of the name %q", w)
@@ -135,6 +142,51 @@ func (s *Site) has(rel string) bool {
 		}
 	}
 	return exists(s.Root, rel)
+}
+
+// hasAny reports whether a pattern matches anything in the site.
+func (s *Site) hasAny(pattern string) (any bool) {
+	look := func(root, prefix string) {
+		_ = filepath.WalkDir(root, func(at string, d fs.DirEntry, err error) error {
+			rel, e := filepath.Rel(root, at)
+			if err != nil || e != nil || rel == "." {
+				return nil // what cannot be seen is none of it
+			}
+			if any = matches(pattern, prefix+filepath.ToSlash(rel)); any {
+				return fs.SkipAll
+			}
+			return nil
+		})
+	}
+	look(s.Root, "")
+	if s.uploadsAt != "" && !any {
+		look(s.uploadsAt, s.Uploads[0]+"/")
+	}
+	return any
+}
+
+// CheckTables checks that each pattern of tables that was chosen is of one.
+func (s *Site) CheckTables(all []database.Table) error {
+	var names []string
+	for _, t := range all {
+		names = append(names, t.Name)
+	}
+	return TablesOf(slices.Concat(s.choice.tables, s.choice.onlyTables), names, "the database")
+}
+
+// TablesOf checks that each pattern is of one of the tables. whose names what holds them.
+func TablesOf(patterns, names []string, whose string) error {
+	for _, p := range patterns {
+		if slices.ContainsFunc(names, func(n string) bool { return MatchesTable(p, n) }) {
+			continue
+		}
+		err := fmt.Errorf("%s has no table %s", whose, p)
+		if n := nearest.Of(p, names); n != "" {
+			err = fmt.Errorf("%w; did you mean %s?", err, n)
+		}
+		return err
+	}
+	return nil
 }
 
 func (s *Site) topNames() (names []string) {

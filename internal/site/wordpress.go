@@ -335,11 +335,12 @@ func (wordpress) Skips(prefix string, tables []string) (skips []Skip) {
 			return column + " IN (SELECT " + key + " FROM " + sqltext.QuoteName(p+table, sqltext.MySQL) + " WHERE " + where + ")"
 		}
 		add("", p+"options", wpTemporary, "temporary records")
-		for _, c := range [][2]string{{"spam", "comment_approved='spam'"}, {"trash", "comment_approved IN ('trash','post-trashed')"}} {
+		const trashed = "post_status='trash'"
+		for _, c := range [][2]string{{"spam", "comment_approved='spam'"}, {"trash", "(comment_approved IN ('trash','post-trashed') OR " + of("comment_post_ID", "posts", "ID", trashed) + ")"}} {
 			add(c[0], p+"comments", c[1], c[0])
 			add(c[0], p+"commentmeta", of("comment_id", "comments", "comment_ID", c[1]), c[0])
 		}
-		for _, c := range [][2]string{{"trash", "post_status='trash'"}, {"revisions", "post_type='revision'"}} {
+		for _, c := range [][2]string{{"trash", "(" + trashed + " OR post_type='revision' AND " + of("post_parent", "posts", "ID", trashed) + ")"}, {"revisions", "post_type='revision'"}} {
 			add(c[0], p+"posts", c[1], c[0])
 			add(c[0], p+"postmeta", of("post_id", "posts", "ID", c[1]), c[0])
 			add(c[0], p+"term_relationships", of("object_id", "posts", "ID", c[1]), c[0])
