@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -100,6 +101,8 @@ func (s *stand) database() database.Location {
 	return s.l
 }
 
+var definers = regexp.MustCompile("DEFINER=`[^`]*`@`[^`]*` ")
+
 // state describes the site: the content of all files, and of all tables with what
 // belongs to them.
 func (s *stand) state(t *testing.T) string {
@@ -135,6 +138,9 @@ func (s *stand) state(t *testing.T) string {
 		for _, table := range tables {
 			b.WriteString(testenv.Client(t, l, []byte("SHOW CREATE TABLE `"+table+"`; CHECKSUM TABLE `"+table+"` EXTENDED;")))
 		}
+		text := definers.ReplaceAllString(b.String(), "") // of who made it last
+		b.Reset()
+		b.WriteString(text)
 		b.WriteString(testenv.Client(t, l, []byte("SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, ACTION_STATEMENT FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY 1;")))
 	default:
 		b.WriteString(testenv.Client(t, l, []byte(`SELECT c.relname, c.relkind, c.relowner FROM pg_class c WHERE c.relnamespace='public'::regnamespace ORDER BY 1;

@@ -62,7 +62,7 @@ func TestDemo(t *testing.T) {
 	t.Run("SQLite", func(t *testing.T) {
 		dir := filepath.Join(t.TempDir(), "x")
 		check(t, dir)
-		assert.ElementsMatch(t, []string{"old", "new", "museum.tar.zst", "redesigned", "old.csv", "new.csv", "map.csv", "rules.csv", "redirects.conf"}, names(t, dir), "nothing else is left behind")
+		assert.ElementsMatch(t, []string{"old", "new", "museum.tar.zst", "redesigned", "old.csv", "new.csv", "map.csv", "rules.csv", "redirects.conf", ".new.hovix", ".redesigned.hovix"}, names(t, dir), "nothing else is left behind but undo points")
 	})
 	t.Run("MariaDB", func(t *testing.T) {
 		old, new := testenv.MariaDB(t), testenv.MariaDB(t)

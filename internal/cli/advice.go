@@ -23,6 +23,12 @@ func adviceFor(err error) string {
 	var staged *restore.StagedError
 	var left *leftError
 	switch {
+	case errors.Is(err, restore.ErrUnfit):
+		advice := "Nothing was changed. Make the columns wider on the old site and pack it anew, or leave these values as they are with --unfit keep-old"
+		if errors.As(err, &staged) {
+			advice += ", and --resume to go on with what is staged"
+		}
+		return advice + "."
 	case errors.As(err, &left):
 		return "The same command with --resume goes on with it."
 	case errors.As(err, &staged):

@@ -46,6 +46,16 @@ func printPlan(p *ui.Printer, plan *restore.Plan) {
 		}
 		p.Warn("%s%s in text files stay as they are, such as in %s; --files PATTERNS rewrites them", about, ui.Count(n, "old address", "old addresses"), ui.Short(strings.Join(f.Examples, ", "), 90))
 	}
+	if u := plan.Unfit; u != nil {
+		least := ""
+		if !u.Exact {
+			least = "at least "
+		}
+		p.Warn("%s%s would be longer than the column holds, and stop the restore; --unfit keep-old leaves them as they are", least, ui.Count(u.Values, "value", "values"))
+		for _, e := range u.Examples {
+			p.Line("      %s", p.Dim(e))
+		}
+	}
 	for _, n := range plan.Notes {
 		p.Warn("%s", n)
 	}

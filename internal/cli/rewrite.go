@@ -25,6 +25,7 @@ type rewriteFlags struct {
 	identifiers            bool
 	repair, plan, yes      bool
 	out, changes, engine   string
+	unfit                  string
 	tables, columns, other []string
 	files                  []string
 	db                     databaseFlags
@@ -69,6 +70,7 @@ is copied byte for byte.`,
 	fl.BoolVar(&f.plan, "plan", false, "say what would be changed, and change nothing")
 	fl.Var(list(&f.files), "files", "of a site, look into these text files too (`PATTERNS`, such as *.css or themes/**/*.html)")
 	fl.StringVar(&f.changes, "changes", "", "write every changed value to `FILE`, as CSV")
+	addChoice(cmd, &f.unfit, "unfit", "of a site, where a value would grow beyond what its column holds: keep-old, which leaves it as it is, or stop before anything is changed (`WORD`)", unfitKeep, unfitStop)
 	fl.Var(list(&f.tables), "table", "only these tables (`PATTERNS`, such as wp_*)")
 	fl.Var(list(&f.columns), "column", "only these columns (`PATTERNS`, such as body or posts.*)")
 	fl.Var(list(&f.other), "except", "not these tables or columns (`PATTERNS`, such as logs or posts.guid)")
@@ -269,6 +271,9 @@ func (f *rewriteFlags) again() string {
 	}
 	if f.engine != "" {
 		add("engine", f.engine)
+	}
+	if f.unfit == unfitStop {
+		add("unfit", f.unfit)
 	}
 	for _, o := range []struct {
 		option string

@@ -16,6 +16,7 @@ import (
 	"hovix/internal/fsys"
 	"hovix/internal/readdress"
 	"hovix/internal/restore"
+	"hovix/internal/rewrite"
 	"hovix/internal/site"
 )
 
@@ -89,7 +90,10 @@ func (r *siteRun) run(ctx context.Context) error {
 		return r.report(planned)
 	}
 	acc := planned
-	if planned.Tally.Changed > 0 {
+	if n := planned.Tally.Leftovers[rewrite.Unfit]; n > 0 && r.f.unfit == unfitStop {
+		err = r.unfit(planned, n)
+	}
+	if err == nil && planned.Tally.Changed > 0 {
 		err = r.confirm(planned)
 		if err == nil {
 			acc, err = r.pass(ctx, r.changesOf(changes, true), true)
@@ -131,6 +135,20 @@ func (r *siteRun) confirm(acc *readdress.Account) error {
 	printAccount(p, acc, r.f, true)
 	p.Line("")
 	return r.a.ask(r.a.in, "Change "+ui.Count(acc.Tally.Changed, "value", "values")+"? "+r.wayBack())
+}
+
+// unfit names values that would grow beyond what their columns hold.
+func (r *siteRun) unfit(acc *readdress.Account, n int64) error {
+	var which []string
+	for _, c := range acc.Columns {
+		for _, l := range c.Leftovers {
+			if l.Reason == rewrite.Unfit {
+				which = append(which, placeName(c)+", "+l.Detail)
+			}
+		}
+	}
+	return advised{fmt.Errorf("%w, %d in all: %s", restore.ErrUnfit, n, strings.Join(which[:min(len(which), 4)], "; ")),
+		"Nothing was changed. Make the columns wider, or leave these values as they are with --unfit keep-old."}
 }
 
 // wayBack says how a change could be taken back.

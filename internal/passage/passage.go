@@ -38,7 +38,35 @@ type Passage struct {
 	mu      sync.Mutex
 	files   int // with addresses in them
 	columns map[[2]string]*Column
-	bytes   map[string]map[string]bool // by table, the columns of bytes
+	tables  map[string]*table // that were defined
+}
+
+// table is what is known of a table from its definition.
+type table struct {
+	bytes  map[string]bool // columns of bytes; nil: there is none, or values tell
+	limits map[string]limit
+	key    []string // columns that name a row for people
+}
+
+// limit is how much a column holds, in characters or bytes; 0: no limit.
+type limit struct {
+	characters, bytes int64
+	length            func(v []byte) int64
+}
+
+// beyond says how a value is too long; "" if it is not.
+func (l limit) beyond(v []byte) string {
+	if n := int64(len(v)); l.bytes > 0 && n > l.bytes {
+		return fmt.Sprintf("%d bytes in place of at most %d", n, l.bytes)
+	}
+	if l.characters == 0 || int64(len(v)) <= l.characters {
+		return ""
+	}
+	// Servers cut off spaces that are too many.
+	if n := l.length(bytes.TrimRight(v, " ")); n > l.characters {
+		return fmt.Sprintf("%d characters in place of at most %d", n, l.characters)
+	}
+	return ""
 }
 
 // Column tells what rewriting did in one column, or in one file.
@@ -58,7 +86,7 @@ func New(opts Options) (*Passage, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Passage{rw: rw, d: opts.Dialect, keep: map[string]bool{}, moved: map[string]bool{}, columns: map[[2]string]*Column{}, bytes: map[string]map[string]bool{}, blind: rewrite.Escaped(opts.Rewrite.Texts)}
+	p := &Passage{rw: rw, d: opts.Dialect, keep: map[string]bool{}, moved: map[string]bool{}, columns: map[[2]string]*Column{}, tables: map[string]*table{}, blind: rewrite.Escaped(opts.Rewrite.Texts)}
 	p.stable = isStable(rw, &opts.Rewrite)
 	for _, k := range opts.Keep {
 		p.keep[k] = true
@@ -80,39 +108,54 @@ func (p *Passage) Mentions(text []byte) bool {
 }
 
 // Define tells of a table before its rows pass: which of its columns hold bytes that
-// are no text of a charset.
+// are no text of a charset, and how much they hold.
 func (p *Passage) Define(t *sqltree.Table) {
-	columns := map[string]bool{}
+	known := &table{limits: map[string]limit{}, key: t.KeyColumns()}
 	for i := range t.Items {
-		if it := &t.Items[i]; it.IsBytes() {
-			columns[it.Name] = true
+		it := &t.Items[i]
+		if p.d == sqltext.MySQL && it.IsBytes() {
+			if known.bytes == nil {
+				known.bytes = map[string]bool{}
+			}
+			known.bytes[it.Name] = true
+		}
+		if characters, bytes := t.Limit(it); characters+bytes > 0 {
+			charset := "utf8mb4" // and what else there is in a dump
+			if p.d == sqltext.MySQL {
+				charset = cmp.Or(it.Charset, t.Charset, charset)
+			}
+			known.limits[it.Name] = limit{characters, bytes, sqltext.CharactersIn(charset)}
+			if isWide[charset] { // such texts stand as UTF-8
+				known.limits[it.Name] = limit{characters, 0, sqltext.CharactersIn("utf8mb4")}
+			}
 		}
 	}
-	if len(columns) > 0 && p.d == sqltext.MySQL {
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		p.bytes[t.Name] = columns
-	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.tables[t.Name] = known
 }
+
+// isWide are the charsets that do not hold ASCII as single bytes.
+var isWide = map[string]bool{"ucs2": true, "utf16": true, "utf16le": true, "utf32": true}
 
 // Concerns reports whether rows of a table have to be looked at one by one.
 func (p *Passage) Concerns(table string, text []byte) bool {
 	p.mu.Lock()
-	isBytes := p.bytes[table] != nil
+	known := p.tables[table]
 	p.mu.Unlock()
-	return isBytes || p.Mentions(text)
+	return known != nil && known.bytes != nil || p.Mentions(text)
 }
 
 // bytesOf gives the columns of bytes of a table.
 func (p *Passage) bytesOf(ins *sqltext.Insert) (is []bool) {
 	p.mu.Lock()
-	columns := p.bytes[ins.Table]
+	known := p.tables[ins.Table]
 	p.mu.Unlock()
-	if columns == nil {
+	if known == nil || known.bytes == nil {
 		return nil
 	}
 	for _, name := range ins.Columns {
-		is = append(is, columns[name])
+		is = append(is, known.bytes[name])
 	}
 	return is
 }
@@ -186,6 +229,10 @@ func (r *Rows) Next(dst []byte, table, target string) (out []byte, rows int64, e
 // cells rewrites the values of one statement and counts by column.
 type cells struct {
 	p       *Passage
+	ins     *sqltext.Insert
+	row     []byte // that is at work, from its first value on
+	limits  []limit
+	key     []string
 	columns []string
 	keep    []bool
 	moved   []bool
@@ -196,11 +243,21 @@ type cells struct {
 
 func (p *Passage) newCells(ins *sqltext.Insert) *cells {
 	n := len(ins.Columns)
-	c := &cells{p: p, columns: ins.Columns, keep: make([]bool, n), moved: make([]bool, n), tallies: make([]rewrite.Tally, n), samples: make([][]rewrite.Leftover, n)}
+	c := &cells{p: p, ins: ins, limits: make([]limit, n), columns: ins.Columns, keep: make([]bool, n), moved: make([]bool, n), tallies: make([]rewrite.Tally, n), samples: make([][]rewrite.Leftover, n)}
 	for i, name := range ins.Columns {
 		c.keep[i], c.moved[i] = p.keep[ins.Table+"."+name], p.moved[ins.Table+"."+name]
 		c.tallies[i].KeepFindings(&c.samples[i], maxSamples)
 	}
+	p.mu.Lock()
+	known := p.tables[ins.Table]
+	p.mu.Unlock()
+	if known != nil {
+		for i, name := range ins.Columns {
+			c.limits[i] = known.limits[name]
+		}
+		c.key = known.key
+	}
+	ins.Begin = func(row []byte) { c.row = row }
 	return c
 }
 
@@ -226,12 +283,50 @@ func (c *cells) rewrite(column int, raw []byte, isBytes bool, value func() ([]by
 		return out, false, nil
 	}
 	c.buf = out
+	if why := c.limits[column].beyond(out); why != "" {
+		c.tallies[column] = before
+		c.tallies[column].Leave(rewrite.Unfit, v, c.label()+why)
+		return nil, false, nil
+	}
 	if !c.p.proved(v, out, change) {
 		c.tallies[column] = before
 		c.tallies[column].Leave(rewrite.Unproved, v, "")
 		return nil, false, nil
 	}
 	return out, true, nil
+}
+
+// Unfit is how many values stayed as they are, for what they should become does not fit, with
+// the first of them.
+func (p *Passage) Unfit() (n int64, which []string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, c := range p.columns {
+		n += c.Tally.Leftovers[rewrite.Unfit]
+		for _, s := range c.Sample {
+			if s.Reason == rewrite.Unfit {
+				which = append(which, c.Table+"."+c.Column+", "+s.Detail)
+			}
+		}
+	}
+	slices.Sort(which)
+	return n, which[:min(len(which), maxSamples)]
+}
+
+// label names the row at work: "id=12: ".
+func (c *cells) label() (s string) {
+	for _, name := range c.key {
+		at := slices.Index(c.columns, name)
+		if at < 0 {
+			return ""
+		}
+		v := c.ins.Cell(c.row, at, c.p.d)
+		if len(v) > 60 {
+			v = v[:60] + "…"
+		}
+		s += name + "=" + rewrite.Printable([]byte(v)) + " "
+	}
+	return strings.TrimSuffix(s, " ") + ": "
 }
 
 // isStable reports whether a second run changes nothing: texts may stand in the new

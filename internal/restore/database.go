@@ -194,6 +194,9 @@ func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) e
 		size += len(stmt)
 		count += n
 	}
+	if err := r.noteUnfit(); err != nil {
+		return err
+	}
 	store := r.db.Fill(t.name, chunk, count, stmts)
 	turn, err := r.desk.queue(ctx, t, size)
 	if err != nil {

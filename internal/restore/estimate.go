@@ -25,6 +25,9 @@ type Estimate struct {
 // a second's work.
 const samples = 40
 
+// planned is how many it looks at where a plan is all that is wanted: seconds.
+const planned = 2000
+
 // estimate looks at rows from all over the archive, where it can be read at any
 // place.
 func (p *Plan) estimate(opts Options) error {
@@ -54,7 +57,11 @@ func (p *Plan) estimate(opts Options) error {
 		m := entryName.FindStringSubmatch(e.Name)
 		return m != nil && m[2] == "0-table" && e.Size <= 4<<20
 	}
-	step, at, seen := max(1, (chunks+samples-1)/samples), int64(0), int64(0)
+	most := int64(samples)
+	if opts.PlanOnly {
+		most = planned
+	}
+	step, at, seen := max(1, (chunks+most-1)/most), int64(0), int64(0)
 	err = a.Each(func(e *archive.Entry) bool {
 		if !isRows(e) {
 			return isTable(e)
@@ -73,6 +80,7 @@ func (p *Plan) estimate(opts Options) error {
 	}
 	_, sum := way.Account()
 	p.Estimate = &Estimate{Values: int64(float64(sum.Changed) * float64(total) / float64(seen)), Exact: seen == total}
+	p.Unfit = unfitIn(way, seen == total)
 	return nil
 }
 

@@ -40,6 +40,7 @@ type journal struct {
 	Began    time.Time       `json:"began"`
 	Order    string          `json:"order,omitempty"`   // what was to be restored where, to know it again
 	Archive  string          `json:"archive,omitempty"` // for people: the name of the site in it
+	Unfit    bool            `json:"unfit,omitempty"`   // rows with values are staged that stayed as they are, for they would not fit
 	Sealing  bool            `json:"sealing,omitempty"` // what is staged is being completed: nobody can go on with it
 	Parents  []string        `json:"parents,omitempty"` // folders above the target that were made
 	Point    string          `json:"point"`             // folder of the annex that holds what is not live

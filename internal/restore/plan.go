@@ -36,6 +36,7 @@ type Plan struct {
 	Accounts []site.Account     `json:"replacedAccounts,omitempty"`
 	Maps     []string           `json:"mappings"` // old → new, for people
 	Estimate *Estimate          `json:"estimate,omitempty"`
+	Unfit    *Unfit             `json:"unfit,omitempty"`
 	InFiles  *InFiles           `json:"inFiles,omitempty"` // nil: none, or nobody has looked
 	Checks   []database.Check   `json:"checks"`
 	Notes    []string           `json:"notes,omitempty"` // what is worth knowing before

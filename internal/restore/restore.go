@@ -60,6 +60,9 @@ type Options struct {
 	StoredCode bool
 	// OldSettings takes settings that still name the source's database, server or folder.
 	OldSettings bool
+	// KeepUnfit leaves values as they are that would grow beyond what their columns hold;
+	// else they are an error, before anything of the target is changed.
+	KeepUnfit bool
 	// LinksOut makes symbolic links that lead out of the site.
 	LinksOut bool
 	// Resume goes on with what an interrupted restore of the same archive at the same
@@ -202,6 +205,11 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		r.files.warn(r.res)
 	}
 	fault.Point("staged")
+	if r.db != nil {
+		if err := r.checkUnfit(); err != nil {
+			return nil, err
+		}
+	}
 	if err := r.complete(ctx); err != nil {
 		return nil, err
 	}

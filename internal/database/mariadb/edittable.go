@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"hovix/internal/database"
+	"hovix/internal/database/sqltext"
 )
 
 // editTable is what an editor knows of a table beyond an EditTable.
@@ -95,16 +96,16 @@ func (e *editor) editColumns(ctx context.Context, t *database.EditTable, et *edi
 		c := database.Column{Name: name, Raw: strings.HasSuffix(kind, "blob") || strings.HasSuffix(kind, "binary")}
 		c.Chars, _ = strconv.ParseInt(row[4], 10, 64)
 		c.Bytes, _ = strconv.ParseInt(row[5], 10, 64)
-		c.Length = lengthIn(charset)
+		c.Length = sqltext.CharactersIn(charset)
 		switch {
 		case kind == "binary": // the server fills it with zeros, which are no part of the text
 			l.expr = "TRIM(TRAILING x'00' FROM " + l.name + ")"
 		case kind == "json" || kind == "uuid" || strings.HasPrefix(kind, "inet"):
-			l.charset, c.Length, c.Chars, c.Bytes = "utf8mb4", lengthIn("utf8mb4"), 0, 0
+			l.charset, c.Length, c.Chars, c.Bytes = "utf8mb4", sqltext.CharactersIn("utf8mb4"), 0, 0
 		case kind == "longblob", kind == "longtext" && !isWide(charset):
 			l.expr = limited(l.name)
 		case isWide(charset):
-			l.expr, l.charset, c.Bytes, c.Length = "CONVERT("+l.name+" USING utf8mb4)", "utf8mb4", 0, lengthIn("utf8mb4")
+			l.expr, l.charset, c.Bytes, c.Length = "CONVERT("+l.name+" USING utf8mb4)", "utf8mb4", 0, sqltext.CharactersIn("utf8mb4")
 		}
 		et.columns[name] = l
 		if slices.Contains([]string{"char", "varchar", "tinytext", "text", "mediumtext", "longtext", "json", "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob"}, kind) {
@@ -319,36 +320,4 @@ func (et *editTable) updateByValue(t *database.EditTable, changes []database.Cha
 		}
 	}
 	return string(b[:len(b)-1])
-}
-
-// lengthIn counts the characters of values in a charset, as far as bytes tell.
-func lengthIn(charset string) func([]byte) int64 {
-	switch charset {
-	case "utf8", "utf8mb3", "utf8mb4":
-		return func(v []byte) int64 { return int64(utf8.RuneCount(v)) }
-	case "gbk", "gb2312", "gb18030", "big5", "euckr", "sjis", "cp932", "ujis", "eucjpms":
-		return func(v []byte) (n int64) {
-			for len(v) > 0 {
-				v = v[min(len(v), characterSize(charset, v)):]
-				n++
-			}
-			return n
-		}
-	}
-	return func(v []byte) int64 { return int64(len(v)) }
-}
-
-// characterSize gives the bytes of the first character of v.
-func characterSize(charset string, v []byte) int {
-	switch c := v[0]; {
-	case c < 0x80:
-		return 1
-	case (charset == "sjis" || charset == "cp932") && c >= 0xa1 && c <= 0xdf: // katakana of half width
-		return 1
-	case (charset == "ujis" || charset == "eucjpms") && c == 0x8f:
-		return 3
-	case charset == "gb18030" && len(v) > 1 && v[1] >= '0' && v[1] <= '9':
-		return 4
-	}
-	return 2
 }

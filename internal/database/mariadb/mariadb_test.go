@@ -186,7 +186,7 @@ func TestLengthsAreThoseOfTheServer(t *testing.T) {
 		_, err := hex.Decode(value, v)
 		require.NoError(t, err)
 		require.NotContains(t, string(value[len(text):]), "?", charset)
-		assert.Equal(t, want, lengthIn(charset)(value), charset)
+		assert.Equal(t, want, sqltext.CharactersIn(charset)(value), charset)
 	}
 }
 

@@ -117,7 +117,7 @@ func (e *editor) editColumns(ctx context.Context, oid string, t *database.EditTa
 		if row[4] != "t" || row[5] == "t" {
 			continue
 		}
-		c := database.Column{Name: row[0], Raw: v.binary, Length: func(v []byte) int64 { return int64(utf8.RuneCount(v)) }}
+		c := database.Column{Name: row[0], Raw: v.binary, Length: func(v []byte) int64 { return int64(utf8.RuneCount(bytes.TrimRight(v, " "))) }} // spaces that are too many are cut off
 		if mod, err := strconv.ParseInt(row[3], 10, 64); err == nil && mod > 4 && (row[2] == "varchar" || row[2] == "bpchar") {
 			c.Chars = mod - 4 // the length of its head counts (pg_attribute.atttypmod)
 		}

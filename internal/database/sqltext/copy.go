@@ -76,6 +76,9 @@ func (ins *Insert) appendCopyRows(dst, stmt []byte, target string, rewrite Rewri
 			continue
 		}
 		at += end + 1
+		if ins.Begin != nil {
+			ins.Begin(rows[:end])
+		}
 		var err error
 		if dst, err = appendCopyRow(dst, rows[:end], rewrite); err != nil {
 			return nil, 0, fmt.Errorf("rows of %s: %w", ins.Table, err)

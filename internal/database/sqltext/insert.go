@@ -13,9 +13,12 @@ type Insert struct {
 	Table   string
 	Columns []string // empty if the statement names none
 	Bytes   []bool   // by Columns: those of bytes, all of which are shown to a Rewrite; nil: none
-	values  int      // where the rows begin
-	end     int      // where those of COPY end
-	copy    bool
+	// Begin is told of each row that may be shown to a Rewrite, by the text from its first
+	// value on; nil: nobody is.
+	Begin  func(row []byte)
+	values int // where the rows begin
+	end    int // where those of COPY end
+	copy   bool
 }
 
 // Rewrite is asked for each text or binary literal of an INSERT. raw is the
@@ -127,7 +130,7 @@ func (ins *Insert) AppendFirst(dst, text []byte, d Dialect, target string, rewri
 		return out, nil, rows, err
 	}
 	dst = append(ins.appendHead(append(dst, "INSERT INTO "...), target, d), " VALUES"...)
-	r := rowReader{Lexer: Lexer{text: text, pos: ins.values, d: d}, dst: dst, copied: ins.values, rewrite: rewrite, places: places, bytes: ins.Bytes}
+	r := rowReader{Lexer: Lexer{text: text, pos: ins.values, d: d}, dst: dst, copied: ins.values, rewrite: rewrite, places: places, bytes: ins.Bytes, begin: ins.Begin}
 	if err := r.rows(len(ins.Columns), nil); err != nil {
 		return nil, nil, 0, fmt.Errorf("rows of %s: %w", ins.Table, err)
 	}
@@ -160,6 +163,7 @@ type rowReader struct {
 	rewrite Rewrite
 	places  Places
 	bytes   []bool // columns of bytes
+	begin   func(row []byte)
 	decoded []byte // room for the value that is shown to rewrite
 	// introduce gives the introducer of a text that has none.
 	introduce func(column int, raw []byte) string
@@ -229,6 +233,9 @@ func (r *rowReader) rows(columns int, each func(from int) error) error {
 		from := r.pos
 		if each != nil {
 			r.dst, r.copied = r.dst[:0], from
+		}
+		if r.begin != nil {
+			r.begin(r.text[from:])
 		}
 		n, err := r.row()
 		if err != nil {

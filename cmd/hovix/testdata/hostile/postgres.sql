@@ -205,7 +205,7 @@ CREATE LANGUAGE plperlu;
 CREATE OPERATOR public.=== (LEFTARG = text, RIGHTARG = text, FUNCTION = texteq);
 ## objects: a cast
 CREATE CAST (text AS int) WITH INOUT AS IMPLICIT;
-## objects: an aggregate
+## objects!: an aggregate
 CREATE AGGREGATE public.g (text) (SFUNC = textcat, STYPE = text);
 ## objects: a collation of a library
 CREATE COLLATION public.c (provider = icu, locale = 'x');

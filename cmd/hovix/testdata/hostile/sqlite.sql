@@ -6,7 +6,7 @@ CREATE TABLE a (b TEXT CHECK (writefile('{file}', 'x')));
 CREATE TABLE a (b TEXT, c AS (readfile('/etc/passwd')));
 ## table: an editor
 CREATE TABLE a (b TEXT DEFAULT (edit('x', 'touch {file}')));
-## table: a virtual table
+## table!: a virtual table
 CREATE VIRTUAL TABLE a USING fts5(b);
 ## table: a virtual table that reads a file
 CREATE VIRTUAL TABLE a USING csv(filename='/etc/passwd');
