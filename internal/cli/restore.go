@@ -29,7 +29,7 @@ type restoreFlags struct {
 	keep          []string
 	code, links   bool
 	oldSettings   bool
-	unfit         string
+	unfit, prefix string
 	files         []string
 	resume        bool
 	keys          openFlags
@@ -78,6 +78,8 @@ target removes what it had staged, or goes on with it where --resume is given.`,
 	fl.Var(list(&f.keep), "keep", "leave these files of the target as they are: a path or pattern (`PATH`, may be given again)")
 	fl.BoolVar(&f.code, "stored-code", false, "take the archive's triggers, routines and events, which the database runs by itself")
 	fl.BoolVar(&f.oldSettings, "old-settings", false, "take settings that still name the old site's database, server or folder")
+	fl.StringVar(&f.prefix, "prefix", "", "what the names of the restored tables begin with: archive, as in the archive; keep, as the target's settings say; or this `PREFIX`")
+	complete(cmd, "prefix", restore.PrefixArchive, restore.PrefixKeep)
 	addChoice(cmd, &f.unfit, "unfit", "where a value would grow beyond what its column holds: stop before anything is changed, or keep-old, which leaves it as it is (`WORD`)", unfitStop, unfitKeep)
 	fl.BoolVar(&f.links, "links-out", false, "make the archive's symbolic links that lead out of the site")
 	fl.BoolVar(&f.resume, "resume", false, "go on with what an interrupted restore of this archive has staged, and leave what is staged should this one be interrupted")
@@ -89,7 +91,7 @@ target removes what it had staged, or goes on with it where --resume is given.`,
 }
 
 func (f *restoreFlags) options(a *app, target string) (restore.Options, error) {
-	opts := restore.Options{Target: target, BareHosts: f.bareHosts, Only: f.only, Without: f.without, Keep: f.keep, StoredCode: f.code, LinksOut: f.links, Files: f.files, OldSettings: f.oldSettings, KeepUnfit: f.unfit == unfitKeep, Resume: f.resume}
+	opts := restore.Options{Target: target, BareHosts: f.bareHosts, Only: f.only, Without: f.without, Keep: f.keep, StoredCode: f.code, LinksOut: f.links, Files: f.files, OldSettings: f.oldSettings, KeepUnfit: f.unfit == unfitKeep, Prefix: f.prefix, Resume: f.resume}
 	err := site.CheckFilePatterns(f.files)
 	if err != nil {
 		return opts, usageError{err}

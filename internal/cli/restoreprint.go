@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -25,6 +26,9 @@ func printPlan(p *ui.Printer, plan *restore.Plan) {
 	p.Field("Folder", folder)
 	if plan.Database != "" {
 		p.Field("Database", plan.Database)
+	}
+	if d := plan.Manifest.Database; d != nil && plan.Database != "" && plan.Prefix != d.Prefix {
+		p.Field("Prefix", plan.Prefix, p.Dim("in the archive "+cmp.Or(d.Prefix, "none")))
 	}
 	if len(plan.Maps) > 0 && rewrites(plan) {
 		lines := slices.Clone(plan.Maps)

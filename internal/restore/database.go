@@ -392,7 +392,11 @@ func (r *run) touch(ctx context.Context) error {
 			names = append(names, t.Name)
 		}
 	}
-	for _, t := range r.kind.Touches(r.m.Database.Prefix, names, r.plan.maps) {
+	touches := r.kind.Touches(r.m.Database.Prefix, names, r.plan.maps)
+	if to := r.plan.Prefix; to != r.m.Database.Prefix {
+		touches = append(touches, r.kind.Reprefix(r.m.Database.Prefix, to, names)...)
+	}
+	for _, t := range touches {
 		if err := r.db.Touch(ctx, strings.Replace(t.SQL, "%s", r.db.Target(t.Table), 1)); err != nil {
 			return err
 		}

@@ -31,6 +31,7 @@ func (r *run) exchange(ctx context.Context) error {
 			return err
 		}
 		r.sealed = true
+		state.Absent = append(state.Absent, r.plan.absent...)
 		r.j.State = state
 		r.res.Warnings = append(r.res.Warnings, warnings...)
 	}
@@ -122,6 +123,9 @@ func (r *run) writeSettings() error {
 	t := site.SettingsTarget{Root: r.plan.Target, Database: r.settingsLogin(), Address: r.plan.address, Existing: r.plan.existing}
 	if r.m.Database != nil {
 		t.Prefix = r.m.Database.Prefix
+		if r.plan.sel.part(site.Database) {
+			t.Prefix = r.plan.Prefix
+		}
 		if r.plan.inside != "" {
 			t.Database.Path = filepath.ToSlash(r.plan.inside)
 		}
@@ -183,6 +187,6 @@ func (r *run) finish(ctx context.Context) {
 		return
 	}
 	defer db.Close()
-	r.res.Accounts, err = r.kind.Accounts(ctx, r.m.Database.Prefix, db)
+	r.res.Accounts, err = r.kind.Accounts(ctx, r.plan.Prefix, db)
 	warn(err)
 }

@@ -37,6 +37,7 @@ type Plan struct {
 	Maps     []string           `json:"mappings"` // old → new, for people
 	Estimate *Estimate          `json:"estimate,omitempty"`
 	Unfit    *Unfit             `json:"unfit,omitempty"`
+	Prefix   string             `json:"prefix,omitempty"`  // of the restored tables
 	InFiles  *InFiles           `json:"inFiles,omitempty"` // nil: none, or nobody has looked
 	Checks   []database.Check   `json:"checks"`
 	Notes    []string           `json:"notes,omitempty"` // what is worth knowing before
@@ -48,6 +49,7 @@ type Plan struct {
 	address  rewrite.Address
 	parent   string
 	inside   string       // SQLite: path in the target folder of the database file that is exchanged with it
+	absent   []string     // tables of the target that go with those that are replaced
 	shared   string       // SQLite: path in it of the file that stays, in both folders at once
 	existing site.Files   // settings files of the target
 	annex    *annex.Annex // of the target, as it would be; nil: there is no target yet
@@ -109,6 +111,9 @@ func (r *run) makePlan(ctx context.Context) error {
 	p.look("room for files", p.space)
 	if r.m.Database != nil && p.sel.part(site.Database) {
 		if err := p.database(r.opts.Database); err != nil {
+			return err
+		}
+		if err := p.choosePrefix(r.opts.Prefix); err != nil {
 			return err
 		}
 		p.lookAtDatabase(ctx, r.kind)
@@ -319,8 +324,18 @@ func (r *run) openStage(ctx context.Context) (database.Stage, error) {
 		return r.j.write(r.annex)
 	}}
 	for _, t := range r.m.Database.Tables {
-		opts.Names = append(opts.Names, t.Name)
+		opts.Names = append(opts.Names, p.renamed(t.Name))
 	}
+	stage, err := r.stageOf(ctx, opts)
+	if err != nil || p.Prefix == p.Manifest.Database.Prefix {
+		return stage, err
+	}
+	return &reprefixed{Stage: stage, p: p}, nil
+}
+
+// stageOf opens the engine's stage.
+func (r *run) stageOf(ctx context.Context, opts database.StageOptions) (database.Stage, error) {
+	p := r.plan
 	switch p.location.Engine {
 	case database.MariaDB:
 		return mariadb.NewStage(ctx, p.location, opts)

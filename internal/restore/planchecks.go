@@ -82,10 +82,10 @@ func (p *Plan) links(agreed bool) (string, bool, error) {
 // prefix checks that settings which stay are of the tables that come.
 func (p *Plan) prefix() (string, bool, error) {
 	s, err := site.Open(p.Target)
-	if err != nil || p.sel.part(site.Settings) || s.Prefix == p.Manifest.Database.Prefix {
+	if err != nil || p.sel.part(site.Settings) || s.Prefix == p.Prefix {
 		return "", false, nil
 	}
-	return "", false, fmt.Errorf("the tables of the archive have the prefix %q, and the settings of %s, which stay, want %q; restore the settings too", p.Manifest.Database.Prefix, p.Target, s.Prefix)
+	return "", false, fmt.Errorf("the tables of the archive have the prefix %q, and the settings of %s, which stay, want %q; restore the settings too, or give the tables that prefix with --prefix keep", p.Manifest.Database.Prefix, p.Target, s.Prefix)
 }
 
 // lookAtDatabase proves that the new tables can be staged, and lists what they
@@ -124,9 +124,8 @@ func (p *Plan) listTables(ctx context.Context, db database.Reader, kind site.Kin
 	if err != nil {
 		return err
 	}
-	d := p.Manifest.Database
 	for _, t := range live {
-		if p.location.Engine == database.SQLite || p.sel.table(t.Name) && slices.ContainsFunc(d.Tables, func(o database.Table) bool { return o.Name == t.Name }) {
+		if p.location.Engine == database.SQLite || p.comes(t.Name) {
 			p.Tables = append(p.Tables, t)
 		}
 	}
@@ -134,7 +133,12 @@ func (p *Plan) listTables(ctx context.Context, db database.Reader, kind site.Kin
 		p.live = s
 	}
 	if len(p.Tables) > 0 {
-		p.Accounts, _ = kind.Accounts(ctx, d.Prefix, db) // tables of another program have none
+		p.Accounts, _ = kind.Accounts(ctx, p.Prefix, db) // tables of another program have none
+	}
+	if gone := p.superseded(live); len(gone) > 0 {
+		p.Tables = append(p.Tables, gone...)
+		accounts, _ := kind.Accounts(ctx, p.live.Prefix, db)
+		p.Accounts = append(p.Accounts, accounts...)
 	}
 	return nil
 }

@@ -63,6 +63,9 @@ type Options struct {
 	// KeepUnfit leaves values as they are that would grow beyond what their columns hold;
 	// else they are an error, before anything of the target is changed.
 	KeepUnfit bool
+	// Prefix is that of the restored tables: one of the words PrefixArchive (or nothing) and
+	// PrefixKeep, or the prefix itself.
+	Prefix string
 	// LinksOut makes symbolic links that lead out of the site.
 	LinksOut bool
 	// Resume goes on with what an interrupted restore of the same archive at the same
@@ -440,7 +443,7 @@ func (r *run) recover(ctx context.Context) (err error) {
 // order is by what a restore is known again: what was to be put where, and how.
 func (r *run) order(content []byte) string {
 	p, o := r.plan, &r.opts
-	how := fmt.Sprintf("%q %q %q %q %t %t %t %t %t %t", o.Only, o.Without, o.Keep, o.Files, o.StoredCode, o.LinksOut, o.BareHosts, o.WholeWords, o.Compressed, o.OldSettings)
+	how := fmt.Sprintf("%q %q %q %q %t %t %t %t %t %t %q", o.Only, o.Without, o.Keep, o.Files, o.StoredCode, o.LinksOut, o.BareHosts, o.WholeWords, o.Compressed, o.OldSettings, p.Prefix)
 	sum := sha256.Sum256([]byte(strings.Join([]string{string(content), p.Target, p.Address, p.Database, strings.Join(p.Maps, "\n"), how}, "\x00")))
 	return hex.EncodeToString(sum[:])
 }

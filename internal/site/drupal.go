@@ -288,3 +288,5 @@ func accounts(ctx context.Context, r database.Reader, query string, args ...any)
 	}
 	return out, nil
 }
+
+func (drupal) Reprefix(string, string, []string) []Touch { return nil }

@@ -155,3 +155,5 @@ func (joomla) Accounts(ctx context.Context, prefix string, r database.Reader) ([
 	q := func(t string) string { return ident(r, prefix+t) }
 	return accounts(ctx, r, "SELECT u.username, u.name, u.email FROM "+q("users")+" u JOIN "+q("user_usergroup_map")+" m ON m.user_id=u.id WHERE m.group_id=8 AND u.block=0 ORDER BY u.id")
 }
+
+func (joomla) Reprefix(string, string, []string) []Touch { return nil }

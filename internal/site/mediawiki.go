@@ -231,3 +231,5 @@ func decodeHex(s string) string {
 	}
 	return s
 }
+
+func (mediawiki) Reprefix(string, string, []string) []Touch { return nil }

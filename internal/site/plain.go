@@ -108,3 +108,5 @@ func (f *siteFile) logins() (all []*login) {
 }
 
 func (plain) Accounts(context.Context, string, database.Reader) ([]Account, error) { return nil, nil }
+
+func (plain) Reprefix(string, string, []string) []Touch { return nil }

@@ -103,6 +103,9 @@ type Kind interface {
 	// Touches are the changes to tables with which the site answers at its new
 	// place at once.
 	Touches(prefix string, tables []string, maps []rewrite.Mapping) []Touch
+	// Reprefix gives the changes to tables, which it names by their old prefix, that are
+	// due where they get another: some programs have it in rows too.
+	Reprefix(old, to string, tables []string) []Touch
 	// Words are the names of its Skips that can be asked for.
 	Words() []string
 	// Skips are rows that can stay behind, or always do.

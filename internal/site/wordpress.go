@@ -277,6 +277,19 @@ func (wordpress) Touches(prefix string, tables []string, maps []rewrite.Mapping)
 	return touches
 }
 
+// Reprefix renames the roles and what users have by site: their names begin with the prefix.
+func (wordpress) Reprefix(old, to string, tables []string) (touches []Touch) {
+	q := func(s string) string { return string(sqltext.AppendMySQLString(nil, []byte(s), false)) }
+	for _, p := range wpBlogs(old, tables) {
+		n := to + strings.TrimPrefix(p, old)
+		touches = append(touches, Touch{p + "options", "UPDATE %s SET option_name=" + q(n+"user_roles") + " WHERE option_name=" + q(p+"user_roles"), ""})
+	}
+	if slices.Contains(tables, old+"usermeta") {
+		touches = append(touches, Touch{old + "usermeta", fmt.Sprintf("UPDATE %%s SET meta_key=CONCAT(%s,SUBSTRING(meta_key,%d)) WHERE LEFT(meta_key,%d)=%s", q(to), len(old)+1, len(old), q(old)), ""})
+	}
+	return touches
+}
+
 // wpMoveDomains gives the statement that moves the domains and paths of the
 // sites of a network, all at once.
 func wpMoveDomains(maps []rewrite.Mapping) string {
