@@ -14,11 +14,16 @@
 package archive
 
 import (
+	"bytes"
+	"compress/bzip2"
 	"errors"
 	"fmt"
+	"io"
 	"path"
 	"strings"
 	"time"
+
+	"github.com/klauspost/compress/gzip"
 )
 
 // Sizes that the format fixes or that bound what a reader accepts, in bytes.
@@ -138,12 +143,10 @@ func DescribeHead(head []byte) string {
 		return "an XML document"
 	case strings.HasPrefix(lower, "{"), strings.HasPrefix(lower, "["):
 		return "a JSON document (often an error message of the download server)"
-	case has("\x1f\x8b"):
-		return "gzip data"
 	case has("PK\x03\x04"), has("PK\x05\x06"):
-		return "a zip file"
-	case has("BZh"):
-		return "bzip2 data"
+		return zipFile
+	case has("PGDMP"):
+		return customDump
 	case has("\xfd7zXZ"):
 		return "xz data"
 	case has("age-encryption.org/v1"):
@@ -152,19 +155,88 @@ func DescribeHead(head []byte) string {
 		return "an SQLite database"
 	case has("\x28\xb5\x2f\xfd"):
 		return "Zstandard data, but without a Hovix archive in it"
-	case len(head) > 262 && string(head[257:262]) == "ustar":
-		return "an uncompressed tar file"
-	case strings.HasPrefix(lower, "-- "), strings.HasPrefix(lower, "/*!"), strings.HasPrefix(lower, "create "), strings.HasPrefix(lower, "insert "), strings.HasPrefix(lower, "pragma "):
-		return "an SQL dump"
+	case isTar(head):
+		return tarFile
+	case isSQL(lower):
+		return sqlDump
 	}
 	return ""
 }
 
-// NotArchive returns an error wrapping ErrNotArchive that says what begins with
-// head instead.
-func NotArchive(head []byte) error {
-	if what := DescribeHead(head); what != "" {
-		return fmt.Errorf("%w: it is %s", ErrNotArchive, what)
+// What files are that others than Hovix have made of a site.
+const (
+	zipFile    = "a zip file"
+	tarFile    = "a tar file"
+	sqlDump    = "an SQL dump"
+	customDump = "a dump in PostgreSQL's custom format"
+)
+
+func isTar(head []byte) bool { return len(head) > 262 && string(head[257:262]) == "ustar" }
+
+// isSQL knows what dumps begin with, in small letters.
+func isSQL(lower string) bool {
+	for _, begin := range []string{"-- ", "--\n", "--\r\n", "/*!", "/*m!", "create ", "insert ", "pragma ", "set ", "drop ", "begin;", "begin transaction", "use `"} {
+		if strings.HasPrefix(lower, begin) {
+			return true
+		}
 	}
-	return ErrNotArchive
+	return false
+}
+
+// ForeignError says what a file is that is no archive. It wraps ErrNotArchive.
+type ForeignError struct {
+	What string // "a tar file, compressed with gzip"; empty: nothing known
+	// Files says that it may hold the files of a site, Dump that it is a dump of a database
+	// as SQL text, Custom that it is one which PostgreSQL's own programs turn into that.
+	Files, Dump, Custom bool
+}
+
+// Error says what it is.
+func (e *ForeignError) Error() string {
+	if e.What == "" {
+		return ErrNotArchive.Error()
+	}
+	return fmt.Sprintf("%v: it is %s", ErrNotArchive, e.What)
+}
+
+// Unwrap gives ErrNotArchive.
+func (e *ForeignError) Unwrap() error { return ErrNotArchive }
+
+// NotArchive returns a *ForeignError that says what begins with head instead, which is
+// looked into where it is compressed.
+func NotArchive(head []byte) error {
+	if in, kind := inside(head); kind != "" {
+		what := DescribeHead(in)
+		e := foreign(what)
+		if e.What = kind + " data"; what != "" {
+			e.What = what + ", compressed with " + kind
+		}
+		return e
+	}
+	return foreign(DescribeHead(head))
+}
+
+func foreign(what string) *ForeignError {
+	return &ForeignError{what, what == tarFile || what == zipFile, what == sqlDump, what == customDump}
+}
+
+// inside gives the beginning of what is compressed with gzip or bzip2.
+func inside(head []byte) (in []byte, kind string) {
+	var r io.Reader
+	switch {
+	case bytes.HasPrefix(head, []byte("\x1f\x8b")):
+		kind = "gzip"
+		z, err := gzip.NewReader(bytes.NewReader(head))
+		if err != nil {
+			return nil, kind
+		}
+		r = z
+	case bytes.HasPrefix(head, []byte("BZh")):
+		kind, r = "bzip2", bzip2.NewReader(bytes.NewReader(head))
+	default:
+		return nil, ""
+	}
+	in = make([]byte, 1024)
+	n, _ := io.ReadFull(r, in) // there may be less of it
+	return in[:n], kind
 }

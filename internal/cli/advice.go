@@ -22,6 +22,7 @@ func adviceFor(err error) string {
 	var unfit *sqlfile.UnfitError
 	var staged *restore.StagedError
 	var left *leftError
+	var foreign *archive.ForeignError
 	switch {
 	case errors.Is(err, restore.ErrUnfit):
 		advice := "Nothing was changed. Make the columns wider on the old site and pack it anew, or leave these values as they are with --unfit keep-old"
@@ -57,6 +58,12 @@ func adviceFor(err error) string {
 		return "Nothing was changed. Give the private key with --identity FILE, or the passphrase with --passphrase-file or HOVIX_PASSPHRASE."
 	case errors.Is(err, seal.ErrDamaged):
 		return "Nothing was changed. Transfer the archive again, or pack the site anew."
+	case errors.As(err, &foreign) && foreign.Files:
+		return "Nothing was changed. If it holds the files of a site, an archive is made of it and of a dump of the database: hovix pack --files FILE --dump DUMP -o site.tar.zst."
+	case errors.As(err, &foreign) && foreign.Dump:
+		return "Nothing was changed. hovix rewrite changes the addresses in a dump; an archive is made of it and of the site's files: hovix pack --files FOLDER --dump FILE -o site.tar.zst."
+	case errors.As(err, &foreign) && foreign.Custom:
+		return "Nothing was changed. pg_restore --file=dump.sql FILE writes it as SQL text, of which and of the site's files hovix pack --files FOLDER --dump dump.sql makes an archive."
 	case errors.Is(err, archive.ErrNotArchive):
 		return "Nothing was changed. Check that this is the file that hovix pack wrote, and that it was downloaded as a file."
 	case errors.Is(err, archive.ErrTruncated):

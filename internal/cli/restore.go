@@ -14,6 +14,7 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/cli/ui"
 	"hovix/internal/database"
+	"hovix/internal/nearest"
 	"hovix/internal/restore"
 	"hovix/internal/rewrite"
 	"hovix/internal/site"
@@ -231,7 +232,7 @@ func (a *app) confirm(p *restore.Plan, file string, f *restoreFlags) error {
 		return nil
 	}
 	if !p.Overwrites() {
-		return nil
+		return a.confirmParents(p, file, f)
 	}
 	printPlan(ui.New(a.err), p)
 	fmt.Fprintln(a.err)
@@ -245,6 +246,25 @@ func (a *app) confirm(p *restore.Plan, file string, f *restoreFlags) error {
 	}
 	defer closeTTY()
 	return a.ask(tty, "Replace it?")
+}
+
+// confirmParents asks before folders are made above the target: its path may be misspelt.
+func (a *app) confirmParents(p *restore.Plan, file string, f *restoreFlags) error {
+	if len(p.Makes) == 0 || f.yes {
+		return nil
+	}
+	first := p.Makes[len(p.Makes)-1]
+	what := fmt.Sprintf("the folder %s, in which %s would lie, does not exist", first, p.Target)
+	if near := nearest.Path(p.Target); near != "" {
+		what += "; did you mean " + near + "?"
+	}
+	tty, closeTTY := a.terminal(file)
+	if tty == nil {
+		return advised{fmt.Errorf("%s; %w", what, restore.ErrDeclined), "Run the same command with --yes to have it made, or name another folder."}
+	}
+	defer closeTTY()
+	_ = ui.Fprintf(a.err, "\n  %s.\n", strings.ToUpper(what[:1])+strings.TrimSuffix(what[1:], "."))
+	return a.ask(tty, "Make it?")
 }
 
 // ask asks once whether to go on.

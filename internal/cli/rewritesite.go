@@ -214,7 +214,9 @@ func (r *siteRun) report(acc *readdress.Account) error {
 	case acc.Kept == "":
 		p.Next("hovix survey " + shellWord(r.path))
 	default:
-		p.Field("Undo point", p.Dim(acc.Kept))
+		p.Section("Undo point")
+		p.Line("    What the changed rows and files held is kept in %s", acc.Kept)
+		p.Line("    %s", p.Dim("hovix undo puts it back, and hovix undo --discard removes it."))
 		p.Next("hovix survey "+shellWord(r.path), "hovix undo "+shellWord(r.path))
 	}
 	return nil

@@ -12,6 +12,8 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"regexp"
+	"runtime"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -22,6 +24,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hovix/internal/cli/ui"
+	"hovix/internal/manifest"
 	"hovix/internal/nearest"
 	"hovix/internal/progress"
 	"hovix/internal/readdress"
@@ -159,6 +162,15 @@ database's own client loads the SQL in it.`,
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "write one JSON document instead of text for people")
 	root.PersistentFlags().StringVar(&a.logFile, "log", "", "append structured log lines to `FILE`")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return flagError(cmd, err) })
+	root.RunE = func(cmd *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return unknownCommand(cmd, args[0])
+		}
+		return cmd.Help()
+	}
+	root.Args = cobra.ArbitraryArgs
+	root.SetHelpCommand(helpCommand())
+	root.AddCommand(a.versionCommand())
 	root.AddCommand(a.surveyCommand(), a.packCommand(), a.inspectCommand(), a.restoreCommand(), a.undoCommand(), a.rewriteCommand(), a.redirectsCommand(), a.demoCommand(), a.manCommand(), a.goOnCommand())
 	return root
 }
@@ -171,7 +183,7 @@ func onlyLooks(cmd *cobra.Command) bool {
 			return name == "plan"
 		}
 	}
-	return slices.Contains([]string{"survey", "inspect", "check"}, cmd.Name())
+	return slices.Contains([]string{"survey", "inspect", "check", "version", "help", "hovix"}, cmd.Name())
 }
 
 // withoutPlan gives the command line that does what --plan has shown.
@@ -203,9 +215,87 @@ func flagError(cmd *cobra.Command, err error) error {
 		if n := nearest.Of(name, flagNames(cmd)); n != "" {
 			return usage("there is no option --%s; did you mean --%s?", name, n)
 		}
-		return usage("there is no option --%s; see hovix %s --help", name, cmd.Name())
+		return usage("there is no option --%s; see %s --help", name, cmd.CommandPath())
+	}
+	text := err.Error()
+	if name, ok := strings.CutPrefix(text, "flag needs an argument: "); ok {
+		name = name[strings.LastIndex(name, " ")+1:]
+		if len(name) == 1 { // 'o' in -o
+			name = "-" + name
+		}
+		return usage("the option %s needs a value; see %s --help", name, cmd.CommandPath())
+	}
+	if name, ok := strings.CutPrefix(text, "unknown shorthand flag: "); ok {
+		letter, _, _ := strings.Cut(strings.TrimPrefix(name, "'"), "'")
+		return usage("there is no option -%s; see %s --help", letter, cmd.CommandPath())
+	}
+	if m := invalidValue.FindStringSubmatch(text); m != nil {
+		why := m[3]
+		if strings.HasPrefix(why, "strconv.ParseBool") {
+			why = "it is true or false"
+		} else if strings.HasPrefix(why, "strconv.") {
+			why = "it is a number"
+		}
+		return usage("%s takes no %q: %s", m[2], m[1], why)
 	}
 	return usageError{err}
+}
+
+// invalidValue is what pflag says of a value that an option does not take.
+var invalidValue = regexp.MustCompile(`^invalid argument "(.*)" for "(?:-\w, )?(--[\w-]+)" flag: (.*)$`)
+
+// unknownCommand says that there is no such command, with the nearest.
+func unknownCommand(cmd *cobra.Command, name string) error {
+	var names []string
+	for _, c := range cmd.Root().Commands() {
+		if c.IsAvailableCommand() {
+			names = append(names, c.Name())
+		}
+	}
+	if n := nearest.Of(name, names); n != "" {
+		return usage("there is no command %s; did you mean hovix %s?", name, n)
+	}
+	return usage("there is no command %s; the commands are %s", name, strings.Join(names, ", "))
+}
+
+// helpCommand shows the help of a command.
+func helpCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "help [COMMAND]",
+		Short: "Say what a command does, with its options",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			of, rest, err := cmd.Root().Find(args)
+			if err != nil || len(rest) > 0 || of == nil {
+				return unknownCommand(cmd, strings.Join(args, " "))
+			}
+			of.InitDefaultHelpFlag()
+			return of.Help()
+		},
+	}
+}
+
+// versionCommand says which Hovix this is.
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "version",
+		Short: "Say which version this is",
+		Args:  args(),
+		RunE: func(*cobra.Command, []string) error {
+			if a.json {
+				return a.document(versionJSON{version, strings.Trim(revision(), " ()"), runtime.Version(), runtime.GOOS + "/" + runtime.GOARCH, manifest.Format})
+			}
+			return ui.Fprintf(a.out, "hovix %s%s, built with %s for %s/%s\n", version, revision(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
+		},
+	}
+}
+
+// versionJSON is the JSON document of version.
+type versionJSON struct {
+	Version  string `json:"version"`
+	Revision string `json:"revision,omitempty"` // of the source, where the build knew it
+	Go       string `json:"go"`
+	Platform string `json:"platform"`
+	Format   int    `json:"format"` // of archives
 }
 
 // args demands exactly the named arguments.

@@ -56,6 +56,9 @@ func (a *app) printSurvey(v *site.Survey, path string) {
 	p, s := ui.New(a.out), v.Site
 	p.Title(s.Name, addressOf(s))
 	p.Field("Kind", strings.TrimSpace(s.Kind+" "+s.Version))
+	if v.PHP != "" {
+		p.Field("PHP", v.PHP, p.Dim("on the command line; the web server may use another"))
+	}
 	p.Field("Folder", s.Root)
 	if !s.Database.IsZero() {
 		p.Field("Database", s.Database.String(), databaseLine(v))
@@ -147,6 +150,8 @@ func printTables(p *ui.Printer, tables []database.Table) {
 		return
 	}
 	p.Section("Tables")
+	tables = slices.Clone(tables)
+	slices.SortStableFunc(tables, func(a, b database.Table) int { return cmp.Compare(b.Bytes, a.Bytes) })
 	var rows [][]string
 	for i, t := range tables {
 		if i == manyTables {
@@ -214,6 +219,7 @@ func printLeftOut(p *ui.Printer, list []site.LeftOut) {
 type surveyJSON struct {
 	Kind       string                    `json:"kind"`
 	Version    string                    `json:"version,omitempty"`
+	PHP        string                    `json:"php,omitempty"` // of the command line
 	Name       string                    `json:"name"`
 	Folder     string                    `json:"folder"`
 	Address    string                    `json:"address,omitempty"`
@@ -232,7 +238,7 @@ type surveyJSON struct {
 
 func surveyDocument(v *site.Survey) surveyJSON {
 	s := v.Site
-	d := surveyJSON{Kind: s.Kind, Version: s.Version, Name: s.Name, Folder: s.Root, Address: addressOf(s), Product: v.Info.Product, DBVersion: v.Info.Version,
+	d := surveyJSON{Kind: s.Kind, Version: s.Version, PHP: v.PHP, Name: s.Name, Folder: s.Root, Address: addressOf(s), Product: v.Info.Product, DBVersion: v.Info.Version,
 		Tables: v.Tables, Parts: v.Parts, Largest: v.Largest, LeftOut: v.LeftOut, NotCarried: v.NotCarried, Accounts: v.Accounts, Notes: s.Notes}
 	if !s.Database.IsZero() {
 		d.Database = s.Database.String()

@@ -92,7 +92,7 @@ func (a *app) undo(ctx context.Context, target string, f *undoFlags) error {
 	case errors.Is(err, restore.ErrPlanned):
 		return nil
 	case errors.Is(err, restore.ErrNoPoint):
-		return advised{err, "Undo points are made by hovix restore, and lie beside the folder that it replaced."}
+		return advised{err, "Undo points are made by hovix restore and hovix rewrite, and lie beside the folder of the site."}
 	case err != nil:
 		return err
 	}
@@ -162,6 +162,9 @@ func (a *app) confirmUndo(ctx context.Context, plan *restore.UndoPlan, given dat
 		p.Field("Earlier", rec.String())
 	}
 	p.Field("In place of", plan.Point.Other.String())
+	if s, err := site.Open(plan.Target); err == nil && !s.Address.IsZero() && s.Address.String() != plan.Point.Other.Address {
+		p.Field("Address now", s.Address.String(), p.Dim("as its settings say"))
+	}
 	printPoints(p, list, plan.Point.ID)
 	if f.plan {
 		p.Next(a.withoutPlan())
@@ -185,7 +188,7 @@ func printPoints(p *ui.Printer, list []*restore.Point, chosen string) {
 			what = "before the rewriting"
 		}
 		if pt.Undone {
-			what = "undone"
+			what = "undone; --redo brings it again"
 		}
 		mark := "  "
 		if pt.ID == chosen {

@@ -38,7 +38,7 @@ func Check(head []byte) error {
 	case len(text) == 0:
 		return fmt.Errorf("%w: it is empty", ErrNotDump)
 	case bytes.HasPrefix(text, []byte("PGDMP")):
-		return fmt.Errorf("%w: it is a dump in PostgreSQL's custom format; write one as plain SQL text", ErrNotDump)
+		return fmt.Errorf("%w: it is a dump in PostgreSQL's custom format; pg_restore --file=dump.sql writes it as SQL text", ErrNotDump)
 	case bytes.HasPrefix(text, []byte("SQLite format 3")):
 		return fmt.Errorf("%w: it is an SQLite database itself", ErrNotDump)
 	case text[0] == '<':

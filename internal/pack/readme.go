@@ -18,6 +18,8 @@ func readme(m *manifest.Manifest) []byte {
 	p("This archive holds a website of kind %q%s, packed on %s.", m.Kind, at(m.Address), m.Made.Format("2 January 2006 at 15:04 UTC"))
 	p("Hovix restores it with one command:\n")
 	p("    hovix restore ARCHIVE FOLDER --url NEW-ADDRESS\n")
+	p("Hovix is one program file that needs nothing else. The one that packed this archive")
+	p("(%s) can be copied from the old host; hovix version says which it is.\n", m.By)
 	p("Without Hovix, with tools that every server has:\n")
 	p("1. Unpack:       mkdir site && tar --zstd -xf ARCHIVE -C site && cd site")
 	p("2. Files:        copy what is in files/ into the new site's folder.")
@@ -38,8 +40,13 @@ func readme(m *manifest.Manifest) []byte {
 		}
 	}
 	if m.Address != "" {
-		p("5. Address:      the content still says %s. To change that safely,", m.Address)
-		p("                 values in PHP's serialized format need new lengths too.")
+		p("5. Address:      the content still says %s. Hovix changes it in", m.Address)
+		p("                 the new site: hovix rewrite FOLDER --map %s=NEW-ADDRESS", m.Address)
+		p("                 By hand: where NEW is exactly as long as OLD,")
+		p("                     sed -i 's#OLD#NEW#g' database/*.sql settings/*")
+		p("                 before step 4 does it. Where it is not, values in PHP's serialized format")
+		p("                 (s:27:\"http://old.example/picture\";) need their lengths changed too, or the")
+		p("                 software loses them.")
 	}
 	p("\nThe layout:\n")
 	p("    hovix/manifest.json   what the archive says of itself")

@@ -97,7 +97,7 @@ func (c *chosen) seeFile(rel string) {
 // unmatched gives an error for a pattern that is of nothing.
 func (c *chosen) unmatched() error {
 	for _, p := range slices.Concat(c.filter.Tables, c.filter.Columns, c.filter.Except, c.globs) {
-		if c.hit[p] {
+		if c.hit[p] || p == "*" {
 			continue
 		}
 		err := fmt.Errorf("%w %s", ErrUnmatched, p)

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strconv"
 
+	"github.com/dustin/go-humanize"
+
 	"hovix/internal/fsys"
 	"hovix/internal/restore"
 	"hovix/internal/rewrite"
@@ -25,6 +27,7 @@ type files struct {
 	a      *Account
 	globs  []string
 	change *restore.Change // nil: nothing is written
+	maps   []rewrite.Mapping
 	// from is the site's address, to the one that it gets; both are zero where it stays.
 	from, to rewrite.Address
 	moved    site.Files // settings as the kind of site changes them for it
@@ -67,7 +70,7 @@ func (f *files) run(ctx context.Context) (err error) {
 
 func (f *files) file(file site.File, change bool) error {
 	if file.Info.Size() > maxFile {
-		f.a.Notes = append(f.a.Notes, fmt.Sprintf("%s was not looked at: a text file of more than %d MB", file.Rel, maxFile>>20))
+		f.a.Notes = append(f.a.Notes, fmt.Sprintf("%s was not looked at: a text file of more than %s", file.Rel, humanize.Bytes(maxFile)))
 		return nil
 	}
 	f.a.Files++
@@ -94,6 +97,10 @@ func (f *files) file(file site.File, change bool) error {
 		run = f.rw.Settings
 	}
 	out, changed := run(fixed, &col.Tally)
+	if changed && file.Part == site.Settings && f.hasServer() {
+		out = f.s.KeepLogin(file.Rel, fixed, out)
+		changed = !bytes.Equal(out, fixed)
+	}
 	if !changed && !isFixed {
 		return nil
 	}
@@ -109,6 +116,11 @@ func (f *files) file(file site.File, change bool) error {
 		return fmt.Errorf("change the file %s: %w", file.Rel, site.WithoutPath(err))
 	}
 	return f.a.flush()
+}
+
+// hasServer reports whether the database lies on a host whose addresses are changed.
+func (f *files) hasServer() bool {
+	return slices.ContainsFunc(f.maps, func(m rewrite.Mapping) bool { return m.Old.Host == f.s.Database.Host })
 }
 
 // fixed gives a file with what depends on the address but does not hold it: the base path
@@ -127,6 +139,7 @@ func (f *files) fixed(file site.File, content []byte) ([]byte, bool) {
 // move has the kind of site put a new address into the settings, if the site's own is to be
 // changed.
 func (f *files) move(maps []rewrite.Mapping) error {
+	f.maps = maps
 	for _, m := range maps {
 		if m.Old == f.s.Address {
 			f.from, f.to = m.Old, m.New

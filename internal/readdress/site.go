@@ -23,6 +23,7 @@ import (
 // transactions are put back where it fails: on an error nothing was changed. What was
 // there before is kept as an undo point.
 func Site(ctx context.Context, s *site.Site, ed database.Editor, opts Options, write bool) (a *Account, err error) {
+	opts.Rewrite.Servers = []string{s.Database.Host}
 	rw, err := rewrite.New(opts.Rewrite)
 	if err != nil {
 		return nil, err

@@ -31,7 +31,9 @@ func (r *run) exchange(ctx context.Context) error {
 			return err
 		}
 		r.sealed = true
-		state.Absent = append(state.Absent, r.plan.absent...)
+		if state != nil {
+			state.Absent = append(state.Absent, r.plan.absent...)
+		}
 		r.j.State = state
 		r.res.Warnings = append(r.res.Warnings, warnings...)
 	}
@@ -149,6 +151,12 @@ func (r *run) writeSettings() error {
 	}
 	for _, rel := range names { // what is in its place already is no leftover
 		files[rel] = r.way.File(rel, files[rel])
+	}
+	// A database's host may be one of the old addresses, and is what it was given for.
+	if err := r.kind.Write(files, t.Again(files)); err != nil {
+		return fmt.Errorf("write the settings: %w", err)
+	}
+	for _, rel := range names {
 		if err := r.files.write(rel, r.settings[rel].entry, files[rel]); err != nil {
 			return err
 		}

@@ -23,8 +23,9 @@ import (
 // Plan is what a restore will do, from real checks.
 type Plan struct {
 	Manifest *manifest.Manifest `json:"manifest"`
-	Target   string             `json:"target"` // absolute
-	Create   bool               `json:"create"` // the folder is not there yet
+	Target   string             `json:"target"`          // absolute
+	Create   bool               `json:"create"`          // the folder is not there yet
+	Makes    []string           `json:"makes,omitempty"` // folders above it that are not there either, innermost first
 	Address  string             `json:"address"`
 	Database string             `json:"database,omitempty"`
 	Parts    []site.Part        `json:"parts"`               // of the archive that are restored, in full or in part
@@ -278,7 +279,11 @@ func moved(a, old, to rewrite.Address) rewrite.Address {
 
 // rewriting says what is rewritten.
 func (p *Plan) rewriting(opts Options) rewrite.Options {
-	return rewrite.Options{Mappings: p.maps, Roots: p.roots, Texts: opts.Texts, WholeWords: opts.WholeWords, BareHosts: opts.BareHosts, Compressed: opts.Compressed}
+	var servers []string
+	if d := p.Manifest.Database; d != nil {
+		servers = []string{d.Host, p.location.Host}
+	}
+	return rewrite.Options{Servers: servers, Mappings: p.maps, Roots: p.roots, Texts: opts.Texts, WholeWords: opts.WholeWords, BareHosts: opts.BareHosts, Compressed: opts.Compressed}
 }
 
 // database decides where the database goes.

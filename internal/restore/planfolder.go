@@ -149,6 +149,7 @@ func (p *Plan) makeable() error {
 		if !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("look at the target: %w", err)
 		}
+		p.Makes = append(p.Makes, dir)
 		dir = filepath.Dir(dir)
 	}
 }

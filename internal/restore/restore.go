@@ -21,6 +21,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"github.com/dustin/go-humanize"
+
 	"hovix/internal/annex"
 	"hovix/internal/archive"
 	"hovix/internal/database"
@@ -518,7 +520,7 @@ func (r *run) textFile(_ context.Context, e *archive.Entry, content []byte) erro
 func (r *run) passOver(rel string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.res.Warnings = append(r.res.Warnings, fmt.Sprintf("%s was not looked into for old addresses: it is a text file of more than %d MB", rel, site.MaxTextFile>>20))
+	r.res.Warnings = append(r.res.Warnings, fmt.Sprintf("%s was not looked into for old addresses: it is a text file of more than %s", rel, humanize.Bytes(site.MaxTextFile)))
 }
 
 // rewritten stages a file that was looked into as a whole.

@@ -94,6 +94,9 @@ func Undo(ctx context.Context, opts UndoOptions) (_ *UndoResult, err error) {
 		if opts.Redo {
 			return nil, fmt.Errorf("%w: no undo of %s is kept that could be taken back", ErrNoPoint, target)
 		}
+		if again, _ := choose(list, true); again != nil {
+			return nil, fmt.Errorf("%w: all that is kept for %s was undone already; --redo brings %s again", ErrNoPoint, target, again.Holds)
+		}
 		return nil, fmt.Errorf("%w: no undo point is kept for %s", ErrNoPoint, target)
 	}
 	l, err := plan.check(ctx, an, known)

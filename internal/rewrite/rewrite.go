@@ -37,6 +37,9 @@ type Options struct {
 	// Repair mends lengths in serialized values that an earlier replacement broke,
 	// where exactly one reading is consistent.
 	Repair bool
+	// Servers are hosts that are named as servers of databases too: their names alone are no
+	// addresses that are left over. So it is with those of the machine itself.
+	Servers []string
 	// BareHosts rewrites old host names that stand alone in prose too.
 	BareHosts bool
 	// Compressed rewrites text in values that are gzip or zlib data as a whole, and
@@ -268,6 +271,8 @@ type host struct {
 	finder
 	targets []target
 	old     bool // one of them is not a keep
+	// loopback says that it is the machine itself, server that it is one of something else too.
+	loopback, server bool
 }
 
 // target is an address at a host: an old one with its new one, or a new one to
@@ -308,6 +313,7 @@ func New(opts Options) (*Rewriter, error) {
 			return nil, err
 		}
 	}
+	rw.markServers(opts.Servers)
 	if err := rw.addTexts(opts.Texts, opts.WholeWords); err != nil {
 		return nil, err
 	}
@@ -316,6 +322,19 @@ func New(opts Options) (*Rewriter, error) {
 	}
 	rw.addBlobs()
 	return rw, nil
+}
+
+// markServers notes which hosts are servers too.
+func (rw *Rewriter) markServers(servers []string) {
+	for _, s := range rw.seekers {
+		h, ok := s.(*host)
+		if !ok {
+			continue
+		}
+		name := strings.Trim(h.word, "[]")
+		h.loopback = name == "localhost" || name == "::1" || strings.HasPrefix(name, "127.")
+		h.server = h.loopback || slices.ContainsFunc(servers, func(s string) bool { return strings.EqualFold(s, name) })
+	}
 }
 
 // dropIdle spares the search for new hosts, which is there to keep what is inside

@@ -78,7 +78,7 @@ func (h *host) matchAt(rw *Rewriter, v []byte, at, floor int, s scope) (m match,
 	}
 	reason, m := h.frame(v, begin, end, floor)
 	if m.style.slash == nil {
-		if s.file && (reason == BareHost || reason == LookAlike && begin > 0 && v[begin-1] == '.') {
+		if s.file && !h.loopback && (reason == BareHost || reason == LookAlike && begin > 0 && v[begin-1] == '.') {
 			if m, ok := h.settingMatch(v, begin, end, www); ok {
 				return m, true
 			}
@@ -115,7 +115,7 @@ func (h *host) matchAt(rw *Rewriter, v []byte, at, floor int, s scope) (m match,
 
 // leave counts a leftover, unless nothing at the host was to be changed.
 func (h *host) leave(r Reason, v []byte, from, to int, s scope) (match, bool) {
-	if h.mentions() {
+	if h.mentions() && !(r == BareHost && h.server) {
 		s.t.leftover(r, v, from, to, "")
 	}
 	return match{}, false

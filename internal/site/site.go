@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -68,6 +69,8 @@ type Site struct {
 	schema   string // version of the tables that the code expects
 	unsaid   string // what to say where no address is known
 	network  bool   // it holds several sites
+	// inSettings is the database as the settings name it.
+	inSettings database.Location
 	// uploadsAt is the folder that stands for the first one of Uploads.
 	uploadsAt string
 }
@@ -79,6 +82,34 @@ type SettingsTarget struct {
 	Address  rewrite.Address
 	Prefix   string
 	Existing Files // settings files as they were on the target
+}
+
+// Again gives what a second Write puts into files that a first has written: the same, with
+// the secrets that stand there by now.
+func (t SettingsTarget) Again(files Files) SettingsTarget {
+	t.Existing = maps.Clone(files)
+	return t
+}
+
+// KeepLogin gives a settings file, whose addresses were changed, with the login to the
+// database that it had: its host may be one of the old addresses.
+func (s *Site) KeepLogin(rel string, before, after []byte) []byte {
+	if s.Database.IsZero() || s.Database.Engine == database.SQLite {
+		return after
+	}
+	files := Files{}
+	for _, name := range s.Settings {
+		if content, _, err := ReadOwn(s.Root, name); err == nil {
+			files[name] = content
+		}
+	}
+	files[rel] = before
+	was := maps.Clone(files)
+	files[rel] = after
+	if err := s.kind.Write(files, SettingsTarget{Root: s.Root, Database: s.inSettings, Prefix: s.Prefix, Existing: was}); err != nil {
+		return after // it is none that names a login
+	}
+	return files[rel]
 }
 
 // Files are settings files by their paths relative to the site's folder.
@@ -219,6 +250,7 @@ func Open(path string) (*Site, error) {
 			return nil, err
 		}
 	}
+	s.inSettings = s.Database
 	if s.Database.Engine == database.SQLite {
 		if err := checkDatabaseFile(root, s.Database.Path); err != nil {
 			return nil, err
@@ -278,6 +310,14 @@ func detect(root string, file *siteFile) (Kind, error) {
 		return nil, fmt.Errorf("%w: the folder %s is empty; name the folder of the site", ErrNoSite, root)
 	}
 	err := fmt.Errorf("%w: %s holds neither %s nor the settings of a kind that Hovix knows (drupal, joomla, mediawiki, wordpress)", ErrNoSite, root, SiteFile)
+	for up := filepath.Dir(root); ; up = filepath.Dir(up) {
+		if Is(up) {
+			return nil, fmt.Errorf("%w; it lies inside the site in %s: name that folder", err, up)
+		}
+		if filepath.Dir(up) == up {
+			break
+		}
+	}
 	switch sub := sitesBelow(root); len(sub) {
 	case 0:
 	case 1:

@@ -18,6 +18,7 @@ type Survey struct {
 	Others      int // tables in the same database that do not bear the site's prefix
 	NotCarried  []string
 	Parts       map[Part]Amount
+	PHP         string  // version of PHP on the command line, where software needs it
 	Largest     []Thing // the largest files and tables
 	LeftOut     []LeftOut
 	DatabaseErr error // why the database could not be read
@@ -43,6 +44,9 @@ const howMany = 5
 // error is part of the survey.
 func (s *Site) Look(ctx context.Context) (*Survey, error) {
 	v := &Survey{Site: s, Parts: map[Part]Amount{}}
+	if s.Requires["php"] != "" {
+		v.PHP = Runtime(ctx)["php"]
+	}
 	err := s.Walk(ctx, func(f File) error {
 		if f.Info.IsDir() {
 			return nil

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"html"
 	"net"
 	"os"
 	"path/filepath"
@@ -158,7 +159,7 @@ func (wordpress) Ask(ctx context.Context, s *Site, r database.Reader) error {
 		options[row[0]] = row[1]
 	}
 	if n := options["blogname"]; n != "" {
-		s.Name = n
+		s.Name = html.UnescapeString(n) // it is stored as pages show it
 	}
 	s.compareSchema(options["db_version"])
 	for _, o := range []string{"home", "siteurl"} {

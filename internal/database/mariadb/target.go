@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/dustin/go-humanize"
+
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
 )
@@ -57,7 +59,7 @@ func (r *reader) takesStatements(packet string) database.Check {
 	if err == nil && n < minPacket {
 		return r.refuse(what, fmt.Sprintf("the server takes statements of %d kB at most", n>>10), fmt.Sprintf("An administrator of the server can raise max_allowed_packet to %d or more.", 16<<20))
 	}
-	return database.Check{What: what, Found: fmt.Sprintf("up to %d MB", n>>20)}
+	return database.Check{What: what, Found: "up to " + humanize.Bytes(uint64(n))}
 }
 
 func (r *reader) takesWrites(ctx context.Context, readOnly bool, who string, kinds []database.ObjectKind) []database.Check {

@@ -207,7 +207,7 @@ CREATE OPERATOR public.=== (LEFTARG = text, RIGHTARG = text, FUNCTION = texteq);
 CREATE CAST (text AS int) WITH INOUT AS IMPLICIT;
 ## objects!: an aggregate
 CREATE AGGREGATE public.g (text) (SFUNC = textcat, STYPE = text);
-## objects: a collation of a library
+## objects!: a collation of a library
 CREATE COLLATION public.c (provider = icu, locale = 'x');
 ## objects: a publication of everything
 CREATE PUBLICATION p FOR ALL TABLES;
