@@ -246,7 +246,7 @@ func TestDatabaseDiskFull(t *testing.T) {
 			}
 			// Where the plan cannot know, the attempt fails, and is taken back.
 			bad := reworked(t, file, func(name string, content []byte) []byte {
-				return bytes.ReplaceAll(content, []byte(`"Bytes":`), []byte(`"WasBytes":`))
+				return bytes.ReplaceAll(content, []byte(`"bytes":`), []byte(`"wasBytes":`))
 			})
 			run = testenv.Hovix(t, "restore", bad, folder, "--url", "https://new.example", "--yes")
 			require.Equal(t, 1, run.Status, run.Out)

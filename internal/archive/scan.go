@@ -38,9 +38,9 @@ type ScanOptions struct {
 
 // Summary tells what a scan has read.
 type Summary struct {
-	Entries int64 // members of the archive
-	Content int64 // bytes of the tar stream
-	Size    int64 // bytes of the archive
+	Entries int64 `json:"entries"` // members of the archive
+	Content int64 `json:"content"` // bytes of the tar stream
+	Size    int64 `json:"size"`    // bytes of the archive
 }
 
 // Scan reads an archive from beginning to end and gives every entry to handle,

@@ -28,9 +28,9 @@ type Options struct {
 
 // Totals tells what a Writer has written.
 type Totals struct {
-	Entries    int64 // members of the archive
-	Content    int64 // bytes of the tar stream
-	Compressed int64 // bytes of the archive file
+	Entries    int64 `json:"entries"`    // members of the archive
+	Content    int64 `json:"content"`    // bytes of the tar stream
+	Compressed int64 `json:"compressed"` // bytes of the archive file
 }
 
 // Writer writes an archive. Entries are added by one goroutine; compression

@@ -1,15 +1,16 @@
 package cli
 
 import (
+	"bufio"
 	"context"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
-
-	"encoding/json"
 
 	"github.com/spf13/cobra"
 
@@ -86,6 +87,8 @@ func (a *app) inspect(ctx context.Context, path string, check, list bool, keys *
 	}
 	a.findings(int64(len(d.Summary.Problems)))
 	switch {
+	case a.json && list:
+		return a.listEntries(path, ar)
 	case a.json:
 		return a.document(d)
 	case list:
@@ -95,6 +98,36 @@ func (a *app) inspect(ctx context.Context, path string, check, list bool, keys *
 	}
 	a.printInspection(&d, took)
 	return nil
+}
+
+// listEntries writes the list of entries as a listJSON, one at a time: there may be millions.
+func (a *app) listEntries(path string, ar *archive.Archive) error {
+	out := bufio.NewWriter(ui.JSON(a.out))
+	name, err := json.Marshal(path)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "{\n  \"file\": %s,\n  \"entries\": [", name)
+	between := "\n"
+	err = ar.Entries(func(e archive.Entry) error {
+		one := entryJSON{Name: e.Name, Size: e.Size}
+		if e.Type == archive.TypeFile {
+			one.SHA256 = hex.EncodeToString(e.SHA256[:])
+		}
+		b, err := json.Marshal(one)
+		if err != nil {
+			return err
+		}
+		_, err = fmt.Fprintf(out, "%s    %s", between, b)
+		between = ",\n"
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	fmt.Fprint(out, "\n  ]\n}\n")
+	a.documented = true
+	return out.Flush()
 }
 
 // extract writes an archive out as pieces.
@@ -117,7 +150,7 @@ func (a *app) extract(ctx context.Context, path, dir string, keys *openFlags) er
 		return fmt.Errorf("%s: %w", path, err)
 	}
 	if a.json {
-		return a.document(map[string]any{"file": path, "pieces": written})
+		return a.document(extractedJSON{path, written})
 	}
 	p := ui.New(a.out)
 	p.Title("Written out", path)

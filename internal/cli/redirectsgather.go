@@ -169,11 +169,7 @@ func (a *app) gather(ctx context.Context, sources []string, f *gatherFlags) (err
 			d.Gathered = &short
 			return a.document(d)
 		}
-		return a.document(struct {
-			*redirects.Gathered
-			Asked   int     `json:"asked,omitempty"`
-			Seconds float64 `json:"seconds"`
-		}{res, d.Asked, d.Seconds})
+		return a.document(gatheredJSON{res, d.Asked, d.Seconds})
 	}
 	w := a.out
 	if toStdout {

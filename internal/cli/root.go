@@ -53,7 +53,9 @@ type app struct {
 	status   int
 	args     []string        // as they were given
 	ended    <-chan struct{} // closed by a signal
-	begun    atomic.Bool     // the command may have begun what it must end in order
+	// documented says that the JSON document was written.
+	documented bool
+	begun      atomic.Bool // the command may have begun what it must end in order
 }
 
 // usageError is an error of the command line.
@@ -103,6 +105,7 @@ func (a *app) watch(ctx context.Context, again func()) {
 func (a *app) run(ctx context.Context, args []string) int {
 	root := a.root()
 	a.args, a.ended = args, ctx.Done()
+	a.json = slices.Contains(args, "--json") // also of a line that cannot be read
 	root.SetArgs(args)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
@@ -127,15 +130,35 @@ func (a *app) run(ctx context.Context, args []string) int {
 			text += ". What was staged is not removed in full yet; the next run at this target does that"
 		}
 		fmt.Fprintln(a.err, text)
+		a.failed(errors.New(strings.TrimPrefix(text, "hovix: ")), exitFailed)
 		return exitFailed
 	}
 	a.log.Error("failed", "error", err.Error())
-	a.complain(err)
+	status := exitFailed
 	var u usageError
 	if errors.As(err, &u) || errors.Is(err, readdress.ErrUnmatched) || strings.HasPrefix(err.Error(), "unknown command") {
-		return exitUsage
+		status = exitUsage
 	}
-	return exitFailed
+	a.complain(err)
+	a.failed(err, status)
+	return status
+}
+
+// failed writes an error as the one JSON document of a command that has written none.
+func (a *app) failed(err error, status int) {
+	if a.json && !a.documented && !a.streams() {
+		_ = a.document(failureJSON{err.Error(), adviceFor(err), status}) // nobody is left to tell
+	}
+}
+
+// streams reports whether standard output is for something else than a document.
+func (a *app) streams() bool {
+	for i, arg := range a.args {
+		if arg == "-o-" || arg == "--output=-" || arg == "-" && i > 0 && (a.args[i-1] == "-o" || a.args[i-1] == "--output") {
+			return true
+		}
+	}
+	return false
 }
 
 func (a *app) root() *cobra.Command {
@@ -339,6 +362,7 @@ func (a *app) complain(err error) {
 
 // document writes v as the one JSON document of the command.
 func (a *app) document(v any) error {
+	a.documented = true
 	e := json.NewEncoder(ui.JSON(a.out))
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")

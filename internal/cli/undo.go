@@ -145,10 +145,7 @@ func (a *app) confirmUndo(ctx context.Context, plan *restore.UndoPlan, given dat
 		return err
 	}
 	if f.plan && a.json {
-		return a.document(struct {
-			*restore.UndoPlan
-			Points []*restore.Point `json:"points"`
-		}{plan, list})
+		return a.document(undoPlanJSON{plan, list})
 	}
 	if f.yes && !f.plan {
 		return nil
@@ -222,14 +219,10 @@ func (a *app) discard(ctx context.Context, target string, given database.Locatio
 			size += p.Bytes
 		}
 	}
-	type document struct {
-		Discarded []*restore.Point `json:"discarded"`
-		Bytes     int64            `json:"bytes"`
-	}
 	p := ui.New(a.out)
 	if len(gone) == 0 || f.plan {
 		if a.json {
-			return a.document(document{gone, size})
+			return a.document(discardedJSON{gone, size})
 		}
 		p.Title("Undo points to remove: "+strconv.Itoa(len(gone)), target)
 		if len(list) > 0 {
@@ -258,7 +251,7 @@ func (a *app) discard(ctx context.Context, target string, given database.Locatio
 		return err
 	}
 	if a.json {
-		return a.document(document{gone, size})
+		return a.document(discardedJSON{gone, size})
 	}
 	p.Title("Removed "+ui.Count(int64(len(gone)), "undo point", "undo points"), target)
 	p.Field("Freed", ui.Bytes(size))

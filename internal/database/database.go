@@ -175,6 +175,14 @@ type ConnectError struct {
 	Advice   string // what to do
 }
 
+// Refused advises on a login that the server at an address refuses.
+func (l Location) Refused(address string) string {
+	if l.Password == "" {
+		return fmt.Sprintf("The server at %s answers, but no password was given: set it in the site's settings or in HOVIX_DATABASE_PASSWORD, or name a file that holds it with --database-password-file.", address)
+	}
+	return fmt.Sprintf("The server at %s answers, but refuses this user and password; check both in the site's settings or in the options given.", address)
+}
+
 // Error says what was attempted, on what, and why it failed.
 func (e *ConnectError) Error() string {
 	return fmt.Sprintf("cannot %s (%s): %v", e.What, e.Location, e.Why)
@@ -193,12 +201,12 @@ type Info struct {
 
 // Table tells of a table without reading it.
 type Table struct {
-	Name string
-	Rows int64 // an estimate where the engine keeps no count
+	Name string `json:"name"`
+	Rows int64  `json:"rows"` // an estimate where the engine keeps no count
 	// Refused says why a restore does not make the table, and so leaves it out; empty: it
 	// makes it.
-	Refused string `json:",omitempty"`
-	Bytes   int64  // with keys; 0 where unknown
+	Refused string `json:"refused,omitempty"`
+	Bytes   int64  `json:"bytes"` // with keys; 0 where unknown
 }
 
 // ObjectKind is a kind of thing that depends on tables.

@@ -29,7 +29,11 @@ const pictures = 60
 
 // Built tells what Build made.
 type Built struct {
-	Pages, News, Pictures, Comments, Spam int
+	Pages    int `json:"pages"`
+	News     int `json:"news"`
+	Pictures int `json:"pictures"`
+	Comments int `json:"comments"`
+	Spam     int `json:"spam"`
 }
 
 // Build makes the museum's site in folder, which must not exist, at the address

@@ -146,12 +146,14 @@ func (c *crawled) resolve(address rewrite.Address, from, link string) (string, b
 
 // Comparison says how the new site differs from the old.
 type Comparison struct {
-	Pages, Pictures, Links int
-	Broken                 []string // paths that do not answer 200 on the new site
-	Missing                []string // paths of the old site that the new one does not link to
-	Different              []string // paths whose content differs, addresses apart
-	OldMentions            []string // paths that mention the old address as an address
-	Outside                []string // addresses on the new site's host that do not lie below its address
+	Pages       int      `json:"pages"`
+	Pictures    int      `json:"pictures"`
+	Links       int      `json:"links"`
+	Broken      []string `json:"broken"`      // paths that do not answer 200 on the new site
+	Missing     []string `json:"missing"`     // paths of the old site that the new one does not link to
+	Different   []string `json:"different"`   // paths whose content differs, addresses apart
+	OldMentions []string `json:"oldMentions"` // paths that mention the old address as an address
+	Outside     []string `json:"outside"`     // addresses on the new site's host that do not lie below its address
 }
 
 // Good reports whether nothing is wrong.

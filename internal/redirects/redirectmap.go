@@ -12,15 +12,15 @@ import (
 
 // Row is one row of a redirect map.
 type Row struct {
-	From   string  // old path, as it stands in the map
-	To     string  // new path or address; empty with status 410
-	Status int     // 301, 302, 307, 308 or 410; 0: 301
-	Score  float64 // 0 to 1, how sure the pair is; -1: a person has set it
-	Reason string
-	Visits int64
-	Line   int               // in the file, from 1
-	More   []string          // the cells of further columns, in the order of Map.More
-	Bad    string            // what is wrong with its cells; such a row leads nowhere
+	From   string            `json:"from"`   // old path, as it stands in the map
+	To     string            `json:"to"`     // new path or address; empty with status 410
+	Status int               `json:"status"` // 301, 302, 307, 308 or 410; 0: 301
+	Score  float64           `json:"score"`  // 0 to 1, how sure the pair is; -1: a person has set it
+	Reason string            `json:"reason"`
+	Visits int64             `json:"visits"`
+	Line   int               `json:"line"` // in the file, from 1
+	More   []string          `json:"more"` // the cells of further columns, in the order of Map.More
+	Bad    string            `json:"bad"`  // what is wrong with its cells; such a row leads nowhere
 	unread map[string]string // cells that cannot be read, as they stand, by column
 }
 

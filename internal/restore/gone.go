@@ -20,8 +20,8 @@ import (
 // restore it is in the undo point alone.
 type Gone struct {
 	site.Amount
-	Items []GoneItem `json:"items"` // the largest, those of one folder together
-	More  site.Amount
+	Items []GoneItem  `json:"items"` // the largest, those of one folder together
+	More  site.Amount `json:"more"`
 }
 
 // GoneItem is a file, or a folder of which the archive has nothing.

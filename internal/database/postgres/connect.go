@@ -143,7 +143,7 @@ func explain(ctx context.Context, l database.Location, err error) error {
 		ce.Why = errors.New(pg.Message)
 		switch pg.Code {
 		case invalidPassword, invalidAuth:
-			ce.What, ce.Advice = "log in to the server", "The server at "+address+" answers, but refuses this user and password; check both in the site's settings or in the options given."
+			ce.What, ce.Advice = "log in to the server", l.Refused(address)
 		case unknownDatabase:
 			ce.What, ce.Advice = "open the database", fmt.Sprintf("Host, user and password are right, but the server has no database %q; create it, or check the spelling.", l.Name)
 		case noPrivilege:
