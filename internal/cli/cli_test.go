@@ -59,7 +59,7 @@ func TestHelp(t *testing.T) {
 		assert.Zero(t, status)
 		golden(t, "help-"+strings.ReplaceAll(name, " ", "-")+".txt", out)
 		for _, line := range strings.Split(out, "\n") {
-			assert.LessOrEqual(t, len([]rune(line)), 200, line)
+			assert.LessOrEqual(t, len([]rune(line)), 120, line)
 		}
 	}
 }
@@ -72,6 +72,10 @@ func TestVersionAndCompletion(t *testing.T) {
 		status, out, _ := run(t, "completion", shell)
 		assert.Zero(t, status)
 		assert.Contains(t, out, "hovix")
+	}
+	for args, want := range map[string]string{"pack --compress": "balanced", "redirects write --for": "nginx", "pack --parts": "uploads", "restore --unfit": "keep-old", "restore --prefix": "keep", "rewrite --engine": "sqlite"} {
+		_, out, _ := run(t, append(append([]string{"__complete"}, strings.Fields(args)...), "")...)
+		assert.Contains(t, strings.Split(out, "\n"), want, args)
 	}
 	dir := filepath.Join(t.TempDir(), "man")
 	status, _, _ = run(t, "man", dir)

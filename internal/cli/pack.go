@@ -80,6 +80,7 @@ With '-o -' the archive goes to standard output, for a pipe:
 	}
 	cmd.Flags().StringVarP(&f.out, "output", "o", "", "write the archive to `FILE`; '-' is standard output")
 	cmd.Flags().Var(list(&f.parts), "parts", "pack only these parts: database, uploads, code, settings (`LIST`)")
+	complete(cmd, "parts", "database", "uploads", "code", "settings")
 	cmd.Flags().Var(list(&f.without), "without", "leave out: a path or pattern, table:PATTERN for rows, or spam, trash, revisions where the kind knows them (`WHAT`)")
 	cmd.Flags().Var(list(&f.only), "only", "pack a section alone: a path or pattern, or table:PATTERN (`WHAT`)")
 	cmd.Flags().StringVar(&f.given.Files, "files", "", "instead of SITE: the site's folder in a tar or zip file, or a copy of it (`PIECE`)")
@@ -87,7 +88,7 @@ With '-o -' the archive goes to standard output, for a pipe:
 	cmd.Flags().StringVar(&f.given.Uploads, "uploads", "", "take the uploads from this folder, tar or zip file instead (`PIECE`)")
 	cmd.Flags().StringVar(&f.given.Origin, "origin", "", "the folder in which the site of these pieces lay on its server (`FOLDER`)")
 	cmd.Flags().BoolVar(&f.secrets, "with-secrets", false, "leave passwords and keys in the packed settings")
-	cmd.Flags().StringVar(&f.compress, "compress", "fast", "how hard to compress: fast, balanced or small (`LEVEL`)")
+	addChoice(cmd, &f.compress, "compress", "how hard to compress: fast, balanced or small (`LEVEL`)", "fast", "balanced", "small")
 	cmd.Flags().BoolVar(&f.resume, "resume", false, "go on with what an interrupted pack has left beside FILE, and leave it should this one be interrupted")
 	cmd.Flags().BoolVarP(&f.yes, "yes", "y", false, "overwrite FILE if it exists")
 	f.seal.add(cmd)

@@ -47,6 +47,7 @@ you have changed stay, as do those without a score, and your further columns.
 	fl.StringVar(&f.patterns, "patterns", "", "write the map with rules for many rows to `FILE`")
 	fl.StringVar(&f.base, "base-path", "/", "the `PATH` of the new site's front page")
 	fl.IntVar(&f.status, "status", 301, "the status of the rows (`CODE`): 301, 302, 307 or 308")
+	complete(cmd, "status", "301", "302", "307", "308")
 	fl.IntVar(&f.doubtful, "doubtful", 10, "show this many doubtful rows (`N`)")
 	fl.BoolVarP(&f.yes, "yes", "y", false, "replace the files of --alternatives and --patterns if they exist")
 	return cmd

@@ -28,7 +28,9 @@ type writeFlags struct {
 func (a *app) writeRulesCommand() *cobra.Command {
 	var f writeFlags
 	var kinds strings.Builder
+	var names []string
 	for _, t := range redirects.Targets {
+		names = append(names, t.Name)
 		fmt.Fprintf(&kinds, "  %-10s %s\n", t.Name, t.Means)
 	}
 	cmd := &cobra.Command{
@@ -45,10 +47,12 @@ map may hold rules for many addresses, as pair --patterns writes them:
 	}
 	fl := cmd.Flags()
 	fl.StringVar(&f.target, "for", "", "what to write for (`SERVER`)")
+	complete(cmd, "for", names...)
 	fl.StringVarP(&f.out, "output", "o", "", "write to `FILE`, for static a folder; without it, to standard output")
 	fl.StringVar(&f.site, "site", "", "put this `ADDRESS` before new paths, where the new site has another name than the old")
 	fl.StringVar(&f.oldSite, "old-site", "", "of csv: put this `ADDRESS` before old paths")
 	fl.StringVar(&f.separator, "separator", "comma", "of csv: comma, semicolon or tab (`NAME`)")
+	complete(cmd, "separator", "comma", "semicolon", "tab")
 	fl.BoolVar(&f.noHeader, "no-header", false, "of csv: no names of columns")
 	fl.BoolVarP(&f.yes, "yes", "y", false, "replace FILE if it exists")
 	return cmd

@@ -75,6 +75,7 @@ is copied byte for byte.`,
 	fl.Var(list(&f.columns), "column", "only these columns (`PATTERNS`, such as body or posts.*)")
 	fl.Var(list(&f.other), "except", "not these tables or columns (`PATTERNS`, such as logs or posts.guid)")
 	fl.StringVar(&f.engine, "engine", "", "whose dump it is, if that is not seen: mariadb, postgres or sqlite (`NAME`)")
+	complete(cmd, "engine", "mariadb", "postgres", "sqlite")
 	fl.BoolVarP(&f.yes, "yes", "y", false, "change the site without asking; overwrite FILE if it exists")
 	f.db.add(cmd, "change the database here instead of where the site's settings say")
 	return cmd
