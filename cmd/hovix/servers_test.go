@@ -25,7 +25,7 @@ import (
 // ownServers are servers that a test may kill, by engine.
 var ownServers = map[string]func(testing.TB, string) *testenv.Server{
 	"MariaDB":    func(t testing.TB, dir string) *testenv.Server { return testenv.OwnMariaDB(t, dir) },
-	"PostgreSQL": testenv.OwnPostgres,
+	"PostgreSQL": func(t testing.TB, dir string) *testenv.Server { return testenv.OwnPostgres(t, dir) },
 }
 
 // bulky packs a site whose one table has about so many megabytes.

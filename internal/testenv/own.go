@@ -125,8 +125,8 @@ func OwnMariaDB(t testing.TB, dir string, options ...string) *Server {
 	return s
 }
 
-// OwnPostgres makes a PostgreSQL server in dir.
-func OwnPostgres(t testing.TB, dir string) *Server {
+// OwnPostgres makes a PostgreSQL server in dir, with further options.
+func OwnPostgres(t testing.TB, dir string, options ...string) *Server {
 	t.Helper()
 	need(t, "HOVIX_TEST_POSTGRES_PORT", "a PostgreSQL server")
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
@@ -142,7 +142,8 @@ func OwnPostgres(t testing.TB, dir string) *Server {
 	s := &Server{t: t, Location: database.Location{Engine: database.Postgres, Host: "127.0.0.1", Port: FreePort(t), User: "keeper", Password: Password, Name: "site"}}
 	s.start = func() *exec.Cmd {
 		_ = os.Remove(filepath.Join(data, "postmaster.pid")) // of one that was killed
-		cmd := asUser(t, "postgres", data, filepath.Join(bin, "postgres"), "-D", data, "-p", strconv.Itoa(s.Location.Port), "-k", data, "-c", "listen_addresses=127.0.0.1", "-c", "max_wal_size=8MB", "-c", "min_wal_size=2MB")
+		args := append([]string{filepath.Join(bin, "postgres"), "-D", data, "-p", strconv.Itoa(s.Location.Port), "-k", data, "-c", "listen_addresses=127.0.0.1", "-c", "max_wal_size=8MB", "-c", "min_wal_size=2MB"}, options...)
+		cmd := asUser(t, "postgres", data, args...)
 		cmd.Dir = "/"
 		return cmd
 	}

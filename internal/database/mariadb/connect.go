@@ -7,6 +7,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"os"
 	"strconv"
@@ -53,7 +54,8 @@ func open(l database.Location, vars map[string]string, adjust ...func(*mysql.Con
 	cfg.Collation = "utf8mb4_general_ci"
 	cfg.AllowNativePasswords = true
 	cfg.Logger = silent{}
-	cfg.Params = vars
+	cfg.Params = maps.Clone(patience)
+	maps.Copy(cfg.Params, vars)
 	for _, f := range adjust {
 		f(cfg)
 	}
@@ -62,6 +64,14 @@ func open(l database.Location, vars map[string]string, adjust ...func(*mysql.Con
 		return nil, fmt.Errorf("prepare the connection to %s: %w", l, err)
 	}
 	return sql.OpenDB(c), nil
+}
+
+// patience has a server wait for a session that waits for others, and lets its statements
+// take their time: some hosts end both after seconds. Comments hold what not every server
+// knows (MariaDB documentation, Comment Syntax; MySQL manual, section 11.7).
+var patience = map[string]string{
+	"net_read_timeout": "3600", "net_write_timeout": "3600",
+	"/*M!100101 max_statement_time=0,*/ /*M!100300 idle_transaction_timeout=0,idle_readonly_transaction_timeout=0,idle_write_transaction_timeout=0,*/ /*!50708 max_execution_time=0,*/ wait_timeout": "604800",
 }
 
 // silent keeps the driver from writing to standard error: what goes wrong is

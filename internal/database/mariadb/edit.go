@@ -43,7 +43,7 @@ func (e *editor) Begin(ctx context.Context) (err error) {
 			return fmt.Errorf("begin another snapshot: %w", err)
 		}
 	}
-	e.pool, err = connect(ctx, e.location, map[string]string{"sql_mode": "'" + sqlMode + "'", "time_zone": "'+00:00'", "foreign_key_checks": "0", "net_read_timeout": "3600", "net_write_timeout": "3600"},
+	e.pool, err = connect(ctx, e.location, map[string]string{"sql_mode": "'" + sqlMode + "'", "time_zone": "'+00:00'", "foreign_key_checks": "0"},
 		func(c *mysql.Config) { c.MultiStatements, c.ClientFoundRows = true, true })
 	if err != nil {
 		return err

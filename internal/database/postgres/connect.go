@@ -72,7 +72,9 @@ var session = [][2]string{{"client_encoding", "UTF8"}, {"DateStyle", "ISO"}, {"I
 	{"lc_monetary", "C"}, {"xmloption", "content"}, {"check_function_bodies", "off"}, {"search_path", ""}, {"client_min_messages", "warning"}}
 
 // private is what besides is set for connections of Hovix itself.
-const private = "SET extra_float_digits=3; SET bytea_output=hex; SET statement_timeout=0; SET row_security=off; SET lock_timeout='20s'; SET idle_in_transaction_session_timeout=0"
+const private = "SET extra_float_digits=3; SET bytea_output=hex; SET statement_timeout=0; SET row_security=off; SET lock_timeout='20s'; SET idle_in_transaction_session_timeout=0; " +
+	// These not every version has.
+	"SELECT set_config(name,'0',false) FROM pg_settings WHERE name IN ('idle_session_timeout','transaction_timeout')"
 
 func settings() string {
 	var b strings.Builder
@@ -118,11 +120,13 @@ func connect(ctx context.Context, l database.Location) (*pgconn.PgConn, error) {
 	return conn, nil
 }
 
-// closeConn ends a connection, whatever has been cancelled.
+// closeConn ends a connection, whatever has been cancelled. One that the server has ended
+// has done its work all the same.
 func closeConn(conn *pgconn.PgConn) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	return conn.Close(ctx)
+	_ = conn.Close(ctx)
+	return nil
 }
 
 // explain finds out which value of the location is wrong.
