@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"syscall"
 	"testing"
 	"time"
@@ -61,6 +62,39 @@ func TestImpatientServers(t *testing.T) {
 			require.Contains(t, []int{0, 3}, run.Status, run.Err)
 			assert.Contains(t, run.Out, "1,200 of 1,200 values")
 			assert.Greater(t, <-done, int64(20_000_000))
+		})
+	}
+}
+
+// TestKilledOverKeys: a restore that is killed while the server makes keys, which goes on with
+// that for a while, is gone on with by the next run at once.
+func TestKilledOverKeys(t *testing.T) {
+	fill := map[string][2]string{
+		"MariaDB": {"CREATE TABLE keyed (id INT PRIMARY KEY, a CHAR(32), b CHAR(32), c CHAR(40), KEY (a), KEY (b), KEY (c), KEY (a,b), KEY (b,c)); INSERT INTO keyed SELECT seq, MD5(seq), MD5(seq+1), SHA1(seq) FROM seq_1_to_250000;",
+			"SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE DB=DATABASE() AND INFO LIKE 'ALTER TABLE `\\_hovix%'"},
+		"PostgreSQL": {"CREATE TABLE keyed (id int PRIMARY KEY, a text, b text); INSERT INTO keyed SELECT n, md5(n::text), md5((n+1)::text) FROM generate_series(1,250000) n; CREATE INDEX ka ON keyed (a,b); CREATE INDEX kb ON keyed (b,a);",
+			"SELECT count(*) FROM pg_stat_activity WHERE datname=current_database() AND state='active' AND query LIKE '%INDEX%\\_hovix%' AND query NOT LIKE '%pg_stat%'"},
+	}
+	for name, fresh := range engineFresh {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			from, to := fresh(t), fresh(t)
+			testenv.Client(t, from, []byte(fill[name][0]))
+			dir := filepath.Join(t.TempDir(), "site")
+			siteFile(t, dir, `database = "`+from.String()+`"`, `database-password = "`+from.Password+`"`)
+			file, folder := packed(t, dir), liveFolder(t, to)
+			args := []string{"restore", file, folder, "--yes", "--resume"}
+			cmd := exec.Command(testenv.Binary(t), args...)
+			require.NoError(t, cmd.Start())
+			require.Eventually(t, func() bool {
+				return regexp.MustCompile(`[1-9]`).MatchString(testenv.Client(t, to, []byte(fill[name][1]+";")))
+			}, 60*time.Second, 20*time.Millisecond, "the server makes keys")
+			require.NoError(t, cmd.Process.Kill())
+			_ = cmd.Wait()
+			run := ok(t, testenv.Hovix(t, args...))
+			assert.Contains(t, run.Err+run.Out, "is gone on with")
+			assert.Contains(t, testenv.Client(t, to, []byte("SELECT COUNT(*) FROM keyed;")), "250000")
+			ok(t, testenv.Hovix(t, "undo", folder, "--yes"))
 		})
 	}
 }

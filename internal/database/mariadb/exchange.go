@@ -534,6 +534,9 @@ func (x *exchanger) dropAll(ctx context.Context, names []string) error {
 
 // Sweep removes the staged tables of an id.
 func (x *exchanger) Sweep(ctx context.Context, id string, notes []database.Note) error {
+	if err := endEarlier(ctx, x.db, id); err != nil {
+		return err
+	}
 	types, err := x.types(ctx)
 	if err != nil {
 		return err

@@ -98,6 +98,9 @@ func (s *stage) remember(ctx context.Context) error {
 	if !s.opts.Resume {
 		return s.exec(ctx, "prepare staging", "CREATE TABLE "+s.progress()+" (tab VARBINARY(300) NOT NULL, n INT NOT NULL, stored BIGINT NOT NULL) ENGINE=InnoDB")
 	}
+	if err := endEarlier(ctx, s.db, s.opts.ID); err != nil {
+		return err
+	}
 	rows, err := stringRows(s.rows.QueryContext(ctx, "SELECT tab, n, stored FROM "+s.progress()))
 	if err != nil {
 		return fmt.Errorf("%w: %w", database.ErrNotResumed, err)

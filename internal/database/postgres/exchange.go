@@ -388,6 +388,9 @@ func (e *exchanger) dropSchemas(ctx context.Context, names []string) (err error)
 
 // Sweep removes the schemas in which an id was staged.
 func (e *exchanger) Sweep(ctx context.Context, id string, notes []database.Note) error {
+	if err := endEarlier(ctx, e.conn, id); err != nil {
+		return err
+	}
 	all, err := e.schemasNow(ctx)
 	if err != nil {
 		return err

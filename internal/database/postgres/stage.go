@@ -64,6 +64,11 @@ func NewStage(ctx context.Context, l database.Location, opts database.StageOptio
 	for range opts.Connections - 1 {
 		s.conns <- nil
 	}
+	if opts.Resume {
+		if err := endEarlier(ctx, first, opts.ID); err != nil {
+			return nil, errors.Join(err, s.Leave())
+		}
+	}
 	if err = canStage(ctx, first, l); err == nil {
 		s.role, err = ownerOf(ctx, first)
 	}
