@@ -1,11 +1,13 @@
 package main_test
 
 import (
+	"bytes"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -95,6 +97,50 @@ func TestKilledOverKeys(t *testing.T) {
 			assert.Contains(t, run.Err+run.Out, "is gone on with")
 			assert.Contains(t, testenv.Client(t, to, []byte("SELECT COUNT(*) FROM keyed;")), "250000")
 			ok(t, testenv.Hovix(t, "undo", folder, "--yes"))
+		})
+	}
+}
+
+// TestServerRestartsInTheSwitch: a server that dies in the middle of a switch or an undo and
+// comes back is waited for, and the exchange is finished.
+func TestServerRestartsInTheSwitch(t *testing.T) {
+	for name, own := range ownServers {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			file := bulky(t, engineFresh[name], 1)
+			server := own(t, t.TempDir())
+			folder := liveFolder(t, server.Location)
+			for i, point := range []string{"database@go-on", "tables@go-on", "database@undo", "complete@go-on"} {
+				args := []string{"restore", file, folder, "--url", "https://new.example", "--yes"}
+				undo := strings.HasSuffix(point, "undo")
+				env := []string{"HOVIX_PAUSE=" + point, "HOVIX_PAUSE_AT=" + filepath.Join(t.TempDir(), "there")}
+				if undo {
+					ok(t, testenv.Hovix(t, args...))
+					args = []string{"undo", folder, "--yes"}
+					env = append(env, "HOVIX_FAULT_ALONE=1")
+				}
+				cmd := exec.Command(testenv.Binary(t), args...)
+				cmd.Env = append(os.Environ(), env...)
+				var out bytes.Buffer
+				cmd.Stdout, cmd.Stderr = &out, &out
+				require.NoError(t, cmd.Start())
+				at := strings.TrimPrefix(env[1], "HOVIX_PAUSE_AT=")
+				require.Eventually(t, func() bool { return exists(at) }, 30*time.Second, 5*time.Millisecond, "%s %s", point, &out)
+				server.Kill()
+				require.NoError(t, os.Remove(at))
+				time.Sleep(1500 * time.Millisecond)
+				server.Start()
+				_ = cmd.Wait()
+				require.Contains(t, []int{0, 3}, cmd.ProcessState.ExitCode(), "%s: %s", point, &out)
+				assert.Contains(t, out.String(), "waiting up to 60 seconds", point)
+				assert.NotContains(t, out.String(), "nothing was changed")
+				if !undo {
+					assert.Equal(t, "100", rowsIn(t, server.Location, "bulk"), point)
+					ok(t, testenv.Hovix(t, "undo", folder, "--yes"))
+				}
+				ok(t, testenv.Hovix(t, "undo", folder, "--discard", "--yes"))
+				assert.Equal(t, []string{"www"}, names(t, filepath.Dir(folder)), i)
+			}
 		})
 	}
 }

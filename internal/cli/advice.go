@@ -23,7 +23,10 @@ func adviceFor(err error) string {
 	var staged *restore.StagedError
 	var left *leftError
 	var foreign *archive.ForeignError
+	var halfway *restore.HalfwayError
 	switch {
+	case errors.As(err, &halfway):
+		return "The site is partly exchanged. The next run of hovix at this target finishes it: hovix undo, or the same command."
 	case errors.Is(err, restore.ErrUnfit):
 		advice := "Nothing was changed. Make the columns wider on the old site and pack it anew, or leave these values as they are with --unfit keep-old"
 		if errors.As(err, &staged) {

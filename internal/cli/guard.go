@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hovix/internal/cli/ui"
 	"hovix/internal/fault"
 	"hovix/internal/restore"
 )
@@ -20,9 +21,12 @@ import (
 // and has the lock of the target as its third open file.
 const goOnName = "go-on"
 
+// notice tells people something while they wait.
+func (a *app) notice(text string) { _ = ui.Fprintf(a.err, "hovix: %s\n", text) }
+
 // guard gives what has a switch carried out by a process of its own; nil where
 // the system cannot hand over a lock.
-func guard() restore.Guard {
+func (a *app) guard() restore.Guard {
 	if runtime.GOOS == "windows" {
 		return nil
 	}
@@ -52,7 +56,13 @@ func guard() restore.Guard {
 		_, err = in.Write(order)
 		err = errors.Join(err, in.Close())
 		fault.Point("handed-over")
-		decodeErr := json.NewDecoder(out).Decode(&d)
+		answers := json.NewDecoder(out)
+		decodeErr := answers.Decode(&d)
+		for decodeErr == nil && d.Notice != "" {
+			a.notice(d.Notice)
+			d = restore.Done{}
+			decodeErr = answers.Decode(&d)
+		}
 		return d, errors.Join(err, decodeErr, cmd.Wait())
 	}
 }
@@ -68,7 +78,8 @@ func (a *app) goOnCommand() *cobra.Command {
 			if err := json.NewDecoder(a.in).Decode(&o); err != nil {
 				return fmt.Errorf("this command is for Hovix itself: %w", err)
 			}
-			d, err := restore.GoOn(context.WithoutCancel(cmd.Context()), o, os.NewFile(3, "lock"))
+			ctx := restore.WithNotices(context.WithoutCancel(cmd.Context()), func(text string) { _ = a.document(restore.Done{Notice: text}) })
+			d, err := restore.GoOn(ctx, o, os.NewFile(3, "lock"))
 			if err != nil {
 				return err
 			}

@@ -134,7 +134,7 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 	defer end()
 	bar, rep := a.reporter()
 	defer bar.Close()
-	opts.Progress, opts.PlanOnly, opts.Estimate, opts.Guard = rep, f.plan, f.plan || !f.yes, guard()
+	opts.Progress, opts.PlanOnly, opts.Estimate, opts.Guard = rep, f.plan, f.plan || !f.yes, a.guard()
 	opts.Confirm = func(p *restore.Plan) error {
 		bar.Pause()
 		if err := a.confirm(p, file, f); err != nil {

@@ -109,7 +109,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetArgs(args)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	err := root.ExecuteContext(ctx)
+	err := root.ExecuteContext(restore.WithNotices(ctx, a.notice))
 	defer func() {
 		for _, c := range a.close {
 			_ = c() // the log is whole already: its lines are written one by one

@@ -82,7 +82,7 @@ func (a *app) undo(ctx context.Context, target string, f *undoFlags) error {
 		return a.discard(ctx, target, given, f)
 	}
 	var plan *restore.UndoPlan
-	opts := restore.UndoOptions{Target: target, Redo: f.redo, Database: given, PlanOnly: f.plan, Guard: guard()}
+	opts := restore.UndoOptions{Target: target, Redo: f.redo, Database: given, PlanOnly: f.plan, Guard: a.guard()}
 	opts.Confirm = func(p *restore.UndoPlan) error {
 		plan = p
 		return a.confirmUndo(ctx, p, given, f)

@@ -167,6 +167,9 @@ func (l Location) Same(o Location) bool {
 	return host(l.Host) == host(o.Host) && (l.Socket != "" || o.Socket != "" || port(l) == port(o))
 }
 
+// Reach is what a ConnectError attempted where no server answers.
+const Reach = "reach the database server"
+
 // Which of the values of a Location is wrong, for errors.As.
 type ConnectError struct {
 	Location Location

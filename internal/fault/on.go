@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"syscall"
+	"time"
 )
 
 // passed counts how often a point has been passed, by name.
@@ -32,9 +33,30 @@ var where, times = func() (string, int64) {
 
 // Point is a place at which a test may kill the process.
 func Point(name string) {
+	pause(name)
 	if name == where && passed[name].Add(1) == times {
 		_ = syscall.Kill(syscall.Getpid(), syscall.SIGKILL)
 		select {}
+	}
+}
+
+// pause waits at the point that HOVIX_PAUSE names, as NAME or NAME@COMMAND, once it has made
+// the file HOVIX_PAUSE_AT, until that is gone.
+func pause(name string) {
+	at, command, only := strings.Cut(os.Getenv("HOVIX_PAUSE"), "@")
+	if at != name || only && (len(os.Args) < 2 || os.Args[1] != command) {
+		return
+	}
+	file := os.Getenv("HOVIX_PAUSE_AT")
+	if f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err == nil {
+		_ = f.Close()
+	}
+	for {
+		if _, err := os.Stat(file); err != nil {
+			_ = os.Unsetenv("HOVIX_PAUSE")
+			return
+		}
+		time.Sleep(5 * time.Millisecond)
 	}
 }
 

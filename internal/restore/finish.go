@@ -99,7 +99,7 @@ func (r *run) carryOut(ctx context.Context) error {
 		return not.error
 	}
 	if err != nil {
-		return fmt.Errorf("the switch began, but could not be finished: %w; the next run of hovix at this target finishes it", err)
+		return &HalfwayError{"the switch", err}
 	}
 	r.res.Switch = time.Since(start)
 	r.res.Files = r.files.amount()

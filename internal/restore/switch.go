@@ -31,6 +31,7 @@ type Order struct {
 
 // Done tells what came of a switch that another process has carried out.
 type Done struct {
+	Notice   string   `json:"notice,omitempty"` // it is still at work, and says this meanwhile
 	Warnings []string `json:"warnings,omitempty"`
 	Failed   string   `json:"failed,omitempty"` // everything is as it was, and why
 }
@@ -85,10 +86,8 @@ func carryOut(ctx context.Context, an *annex.Annex, j *journal, l database.Locat
 	return advance(ctx, an, j, l)
 }
 
-// advance carries out the switch that the journal tells of, from wherever it
-// stands. With a *notSwitchedError everything is as it was; with another error
-// the journal stays, and the next run goes on.
-func advance(ctx context.Context, an *annex.Annex, j *journal, l database.Location) (warnings []string, err error) {
+// advanceOnce is advance without patience.
+func advanceOnce(ctx context.Context, an *annex.Annex, j *journal, l database.Location) (warnings []string, err error) {
 	if j.Record != nil && j.Record.InPlace != nil {
 		return advanceInPlace(ctx, an, j, l)
 	}

@@ -200,7 +200,7 @@ func (u *UndoPlan) carryOut(ctx context.Context, an *annex.Annex, l database.Loc
 		return nil, errors.Join(not.error, an.Remove(ctx, journalName))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the exchange began, but could not be finished: %w; the next run of hovix at this target finishes it", err)
+		return nil, &HalfwayError{"the exchange", err}
 	}
 	return &UndoResult{Plan: u, Kept: an.Shown(p.ID), Warnings: warnings, Switch: time.Since(start)}, nil
 }

@@ -4,7 +4,12 @@ package engines
 
 import (
 	"context"
+	"database/sql/driver"
+	"errors"
 	"fmt"
+	"io"
+	"net"
+	"syscall"
 
 	"hovix/internal/database"
 	"hovix/internal/database/mariadb"
@@ -51,4 +56,18 @@ func Exchange(ctx context.Context, l database.Location) (database.Exchanger, err
 		return postgres.NewExchanger(ctx, l)
 	}
 	return nil, fmt.Errorf("unknown database engine %q", l.Engine)
+}
+
+// Lost reports whether an error says that a server does not answer any more, or has ended
+// the session: the same may succeed when it is there again.
+func Lost(err error) bool {
+	var ce *database.ConnectError
+	var op *net.OpError
+	switch {
+	case errors.As(err, &ce):
+		return ce.What == database.Reach
+	case errors.As(err, &op), errors.Is(err, driver.ErrBadConn), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.EPIPE), errors.Is(err, syscall.ECONNRESET):
+		return true
+	}
+	return mariadb.Lost(err) || postgres.Lost(err)
 }

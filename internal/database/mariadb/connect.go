@@ -133,7 +133,7 @@ func explain(l database.Location, err error) error {
 			ce.What, ce.Advice = "open the database", fmt.Sprintf("Host, user and password are right, but %q may not use the database %q, or there is none of this name; check the spelling and the user's rights.", l.User, l.Name)
 		}
 	case errors.As(err, &op):
-		ce.What, ce.Why = "reach the database server", op.Err
+		ce.What, ce.Why = database.Reach, op.Err
 		ce.Advice = "Nothing answers at " + address + "; check that the server runs, and host and port."
 		var dns *net.DNSError
 		if network == "unix" {
@@ -144,7 +144,7 @@ func explain(l database.Location, err error) error {
 			ce.Advice = "The server at " + address + " does not answer in time; check host, port and firewalls."
 		}
 	case errors.Is(err, context.DeadlineExceeded):
-		ce.What, ce.Advice = "reach the database server", "The server at "+address+" does not answer in time; check host, port and firewalls."
+		ce.What, ce.Advice = database.Reach, "The server at "+address+" does not answer in time; check host, port and firewalls."
 	}
 	return ce
 }

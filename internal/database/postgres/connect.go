@@ -146,6 +146,8 @@ func explain(ctx context.Context, l database.Location, err error) error {
 	case errors.As(err, &pg):
 		ce.Why = errors.New(pg.Message)
 		switch pg.Code {
+		case adminShutdown, crashShutdown, cannotConnect:
+			ce.What, ce.Advice = database.Reach, "The server at "+address+" stops or starts just now; run the command again when it is there."
 		case invalidPassword, invalidAuth:
 			ce.What, ce.Advice = "log in to the server", l.Refused(address)
 		case unknownDatabase:
@@ -156,9 +158,9 @@ func explain(ctx context.Context, l database.Location, err error) error {
 			ce.What, ce.Advice = "open the database", "The server at "+address+" takes no more connections; try again, or raise max_connections."
 		}
 	case errors.As(err, &dns):
-		ce.What, ce.Why, ce.Advice = "reach the database server", errors.New("no such host"), fmt.Sprintf("The host name %q is unknown here; check its spelling.", l.Host)
+		ce.What, ce.Why, ce.Advice = database.Reach, errors.New("no such host"), fmt.Sprintf("The host name %q is unknown here; check its spelling.", l.Host)
 	case errors.As(err, &op):
-		ce.What, ce.Why = "reach the database server", op.Err
+		ce.What, ce.Why = database.Reach, op.Err
 		ce.Advice = "Nothing answers at " + address + "; check that the server runs, and host and port."
 		if strings.HasPrefix(host, "/") {
 			ce.Advice = "No server listens on the socket " + address + "; check that the server runs, and the socket's folder and port."
@@ -167,9 +169,9 @@ func explain(ctx context.Context, l database.Location, err error) error {
 			ce.Advice = "The server at " + address + " does not answer in time; check host, port and firewalls."
 		}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		ce.What, ce.Why, ce.Advice = "reach the database server", errors.New("the connection was cut"), "What answers at "+address+" ended the connection; check that the server runs, and host and port."
+		ce.What, ce.Why, ce.Advice = database.Reach, errors.New("the connection was cut"), "What answers at "+address+" ended the connection; check that the server runs, and host and port."
 	case pgconn.Timeout(err):
-		ce.What, ce.Why, ce.Advice = "reach the database server", errors.New("timeout"), "The server at "+address+" does not answer in time; check host, port and firewalls."
+		ce.What, ce.Why, ce.Advice = database.Reach, errors.New("timeout"), "The server at "+address+" does not answer in time; check host, port and firewalls."
 	default:
 		ce.What, ce.Why, ce.Advice = "log in to the server", withoutSecrets(err, l), "The server at "+address+" wants another way of logging in; check user and password."
 	}
