@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hovix/internal/database"
 	"hovix/internal/testenv"
 )
 
@@ -141,6 +142,39 @@ func TestServerRestartsInTheSwitch(t *testing.T) {
 				ok(t, testenv.Hovix(t, "undo", folder, "--discard", "--yes"))
 				assert.Equal(t, []string{"www"}, names(t, filepath.Dir(folder)), i)
 			}
+		})
+	}
+}
+
+// TestTablesHeldByOthers: a lock that another program holds ends a restore in words that say
+// what to do, with the site as it was.
+func TestTablesHeldByOthers(t *testing.T) {
+	hold := map[string]string{"MariaDB": "LOCK TABLES live READ; SELECT SLEEP(16);", "PostgreSQL": "BEGIN; LOCK TABLE live IN ACCESS SHARE MODE; SELECT pg_sleep(16);"}
+	for name, fresh := range engineFresh {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			from, to := fresh(t), fresh(t)
+			for _, l := range []database.Location{from, to} {
+				testenv.Client(t, l, []byte("CREATE TABLE live (a INT); INSERT INTO live VALUES (1);"))
+			}
+			dir := filepath.Join(t.TempDir(), "site")
+			siteFile(t, dir, `database = "`+from.String()+`"`, `database-password = "`+from.Password+`"`)
+			file, folder := packed(t, dir), liveFolder(t, to)
+			before := snapshot(t, folder)
+			held := make(chan bool)
+			go func() {
+				defer close(held)
+				testenv.Client(t, to, []byte(hold[name]))
+			}()
+			time.Sleep(time.Second)
+			run := testenv.Hovix(t, "restore", file, folder, "--yes")
+			require.Equal(t, 1, run.Status, run.Out)
+			assert.Contains(t, run.Err, "in use by others")
+			assert.Contains(t, run.Err, "let it end, or end it")
+			assert.NotContains(t, run.Err, "1205")
+			assert.Equal(t, before, snapshot(t, folder))
+			<-held
+			ok(t, testenv.Hovix(t, "restore", file, folder, "--yes"))
 		})
 	}
 }

@@ -46,7 +46,7 @@ func adviceFor(err error) string {
 	case errors.Is(err, database.ErrReadOnly):
 		return "Nothing was changed. The database user needs the right to change rows (UPDATE), and the file of an SQLite database must be writable."
 	case errors.Is(err, database.ErrBusy):
-		return "Nothing was changed. Another program holds what was to be changed; run the same command again when the site is quieter."
+		return "Nothing was changed. A statement or a transaction of another program has held it for longer than Hovix waits (a backup, a long report, a client left open): let it end, or end it, and run the same command again."
 	case errors.Is(err, syscall.ENOSPC):
 		return "The disk is full. Make room, or use a folder on another disk, and run the command again; nothing was changed."
 	case errors.Is(err, restore.ErrDeclined):

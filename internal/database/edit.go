@@ -109,7 +109,8 @@ func (t *EditTable) PartsAfter(parts []string, c *Change, place func(column stri
 // ErrReadOnly says that a database or its user may only read.
 var ErrReadOnly = errors.New("may only be read")
 
-// ErrBusy says that others held what was to be changed for too long.
+// ErrBusy says that others held what was to be changed for too long: a statement or a
+// transaction of another program that has not ended.
 var ErrBusy = errors.New("in use by others")
 
 // Editor changes text in a live database, in place. Until Begin it only reads,

@@ -34,7 +34,25 @@ type Done struct {
 	Notice   string   `json:"notice,omitempty"` // it is still at work, and says this meanwhile
 	Warnings []string `json:"warnings,omitempty"`
 	Failed   string   `json:"failed,omitempty"` // everything is as it was, and why
+	Busy     bool     `json:"busy,omitempty"`   // others held what was to be exchanged
 }
+
+// failure is what the other process has failed with.
+func (d *Done) failure() error {
+	if d.Busy {
+		return toldError{d.Failed, database.ErrBusy}
+	}
+	return errors.New(d.Failed)
+}
+
+// toldError is an error of another process, in its words.
+type toldError struct {
+	text string
+	is   error
+}
+
+func (e toldError) Error() string { return e.text }
+func (e toldError) Unwrap() error { return e.is }
 
 // Guard carries out a switch in a process of its own, which gets the open lock of
 // the target: should this process be killed meanwhile, that one finishes. An
@@ -62,7 +80,7 @@ func GoOn(ctx context.Context, o Order, lock *os.File) (d Done, err error) {
 	d.Warnings, err = advance(ctx, an, j, o.Login)
 	var not *notSwitchedError
 	if errors.As(err, &not) {
-		return Done{Failed: not.Error()}, nil
+		return Done{Failed: not.Error(), Busy: errors.Is(err, database.ErrBusy)}, nil
 	}
 	return d, err
 }
@@ -73,7 +91,7 @@ func carryOut(ctx context.Context, an *annex.Annex, j *journal, l database.Locat
 	if guard != nil && (j.State != nil || len(j.Moves) > 0) && !fault.Alone() {
 		d, err := guard(ctx, Order{Target: an.Target, Login: l, Parent: os.Getpid()}, an.Lock())
 		if err == nil && d.Failed != "" {
-			return nil, &notSwitchedError{errors.New(d.Failed)}
+			return nil, &notSwitchedError{d.failure()}
 		}
 		if err == nil {
 			return d.Warnings, nil

@@ -124,6 +124,8 @@ func (s *stage) exec(ctx context.Context, what, q string) error {
 func explainStatement(what string, size int, err error) error {
 	var my *mysql.MySQLError
 	switch {
+	case errors.As(err, &my) && (my.Number == erLockWait || my.Number == erDeadlock):
+		return fmt.Errorf("%s: a table is %w", what, database.ErrBusy)
 	case errors.Is(err, mysql.ErrPktTooLarge), errors.As(err, &my) && my.Number == erPacketTooLarge:
 		return fmt.Errorf("%s: a statement of %d bytes is larger than the server accepts (max_allowed_packet): %w", what, size, err)
 	case errors.As(err, &my) && my.Number == erTooLong:

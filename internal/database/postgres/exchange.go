@@ -101,6 +101,10 @@ func (e *exchanger) Exchange(ctx context.Context, s *database.State, stamp strin
 	err := x.run(ctx, record)
 	if err != nil {
 		_ = execute(context.WithoutCancel(ctx), e.conn, "ROLLBACK")
+		var pg *pgconn.PgError
+		if errors.As(err, &pg) && (pg.Code == lockNotAvailable || pg.Code == deadlock) {
+			return fmt.Errorf("exchange the tables: a table is %w", database.ErrBusy)
+		}
 		return fmt.Errorf("exchange the tables: %w", err)
 	}
 	return nil
