@@ -18,6 +18,7 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
+	"hovix/internal/database/sqlite"
 	"hovix/internal/fault"
 	"hovix/internal/manifest"
 	"hovix/internal/passage"
@@ -72,7 +73,9 @@ type packer struct {
 	rep   progress.Reporter
 	way   *passage.Passage // nil: nothing is changed on the way
 	order string           // for another pack to go on with this one
-	mu    sync.Mutex       // over w and res, while tables are packed side by side
+	// unread are paths of databases of SQLite that could not be read at one moment.
+	unread map[string]bool
+	mu     sync.Mutex // over w and res, while tables are packed side by side
 }
 
 // Run packs the site s to dst. After an error what was written to dst is worth
@@ -85,7 +88,7 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 	if opts.Now.IsZero() {
 		opts.Now = start
 	}
-	p := &packer{s: s, opts: opts, rep: progress.Of(opts.Progress), order: Order(s, opts)} // before the database tells more of it
+	p := &packer{s: s, opts: opts, rep: progress.Of(opts.Progress), order: Order(s, opts), unread: map[string]bool{}} // before the database tells more of it
 	if p.wants(site.Database) && s.SectionHas(true) {
 		if err := p.open(ctx); err != nil {
 			return nil, err
@@ -211,7 +214,7 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 		}
 	}
 	err := s.Walk(ctx, func(f site.File) error {
-		if !f.Info.IsDir() && f.Part != site.Settings && p.wants(f.Part) {
+		if !f.Info.IsDir() && f.Part != site.Settings && p.wants(f.Part) && !p.isLog(f) {
 			m.Files.Count++
 			m.Files.Bytes += f.Info.Size()
 			p.noteLink(m, f)
@@ -380,7 +383,7 @@ func (p *packer) files(ctx context.Context) error {
 				return fmt.Errorf("%w; leave out what the site can do without, with --without PATH", err)
 			}
 		}
-		if p.packed(f) {
+		if p.packed(f) || p.isLog(f) {
 			return nil
 		}
 		e := archive.Entry{Name: manifest.FilesDir + f.Rel, Mode: uint32(f.Info.Mode().Perm()), ModTime: f.Info.ModTime()}
@@ -395,11 +398,11 @@ func (p *packer) files(ctx context.Context) error {
 			_, err := p.w.Add(e, nil)
 			return err
 		}
-		return p.file(e, f)
+		return p.file(ctx, e, f)
 	}, nil)
 }
 
-func (p *packer) file(e archive.Entry, f site.File) error {
+func (p *packer) file(ctx context.Context, e archive.Entry, f site.File) error {
 	in, err := f.Open()
 	if errors.Is(err, fs.ErrNotExist) {
 		p.problem(f.Rel, "it vanished while the site was packed")
@@ -416,6 +419,11 @@ func (p *packer) file(e archive.Entry, f site.File) error {
 		return nil
 	}
 	e.Type, e.Size, e.ModTime = archive.TypeFile, st.Size(), st.ModTime()
+	if sqlite.IsDatabase(in) {
+		if ok, err := p.snapshot(ctx, e, f); ok || err != nil {
+			return err
+		}
+	}
 	if p.way != nil && path.Base(f.Rel) == site.WebFile && st.Size() <= site.MaxWebFile {
 		return p.webFile(e, f.Rel, in)
 	}
