@@ -41,13 +41,18 @@ fuzz:
 	  echo "$$t"; $(GO) test -run '^$$' -fuzz "^$${t#*:}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x ./internal/$${t%:*} || exit 1; \
 	done
 
-dist:
-	@mkdir -p dist
+# Release archives: the program, its manual pages, README and LICENSE, and their checksums.
+dist: build
+	@rm -rf dist && mkdir -p dist
 	@for t in $(TARGETS); do \
 	  os=$${t%/*} arch=$${t#*/} ext=; [ $$os = windows ] && ext=.exe; \
-	  echo "dist/hovix-$(VERSION)-$$os-$$arch$$ext"; \
-	  GOOS=$$os GOARCH=$$arch $(BUILD) -o dist/hovix-$(VERSION)-$$os-$$arch$$ext ./cmd/hovix || exit 1; \
+	  name=hovix-$(VERSION)-$$os-$$arch; mkdir -p dist/$$name; \
+	  GOOS=$$os GOARCH=$$arch $(BUILD) -o dist/$$name/hovix$$ext ./cmd/hovix || exit 1; \
+	  cp README.md LICENSE CHANGELOG.md dist/$$name/ && bin/hovix man dist/$$name/man || exit 1; \
+	  tar -C dist --sort=name --owner=0 --group=0 --numeric-owner --mtime=2026-01-01 -czf dist/$$name.tar.gz $$name && rm -r dist/$$name || exit 1; \
+	  echo "dist/$$name.tar.gz"; \
 	done
+	@cd dist && sha256sum *.tar.gz > SHA256SUMS && echo "dist/SHA256SUMS"
 
 man: build
 	bin/hovix man dist/man
