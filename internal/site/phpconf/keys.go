@@ -102,28 +102,6 @@ func keysOf(name string, v value) (keys []string) {
 	return keys
 }
 
-// Texts gives the texts that stand in PHP source as literals, comments left aside, each as
-// it is read. Source that is no PHP has none.
-func Texts(src []byte) (texts []string) {
-	all, err := tokens(src)
-	if err != nil {
-		return nil
-	}
-	for _, t := range all {
-		s := t.text(src)
-		switch {
-		case t.kind == tString && s[0] == '\'':
-			texts = append(texts, unescapeSingle(s[1:len(s)-1]))
-		case t.kind == tString && s[0] == '"':
-			texts = append(texts, unescape(s[1:len(s)-1], '"'))
-		case t.kind == tHeredoc:
-			body, _ := heredocText([]byte(s))
-			texts = append(texts, body)
-		}
-	}
-	return texts
-}
-
 // WithoutComments gives PHP source with line breaks and spaces in the place of its
 // comments. What is no PHP comes back as it is.
 func WithoutComments(src []byte) []byte {
