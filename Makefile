@@ -36,7 +36,7 @@ bench:
 fuzz:
 	@for t in archive:FuzzScan rewrite:FuzzValue rewrite/serialized:FuzzRewrite rewrite/serialized:FuzzRepair dump:FuzzRewrite \
 	  database/sqltext:FuzzInsert database/sqltext:FuzzSplit database/sqltree:FuzzParse database/mariadb:FuzzServer database/postgres:FuzzServer database/sqlite:FuzzServer site/phpconf:FuzzParse \
-	  manifest:FuzzParse restore:FuzzJournal site:FuzzSiteFile cli/ui:FuzzNeutral \
+	  manifest:FuzzParse rowlog:FuzzLog restore:FuzzJournal site:FuzzSiteFile cli/ui:FuzzNeutral \
 	  redirects:FuzzTable redirects:FuzzLog webpath:FuzzNormal crawl:FuzzSitemap page:FuzzParse; do \
 	  echo "$$t"; $(GO) test -run '^$$' -fuzz "^$${t#*:}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x ./internal/$${t%:*} || exit 1; \
 	done

@@ -419,7 +419,7 @@ func TestUndoGoesBackAndForth(t *testing.T) {
 			same(t, s.before, state(), "two restores back")
 			run := testenv.HovixIn(t, "", s.env, "undo", s.folder, "--yes")
 			assert.Equal(t, 1, run.Status)
-			assert.Contains(t, run.Err, "no undo point is kept")
+			assert.Contains(t, run.Err, "nothing to put back")
 			undo("--redo")
 			same(t, s.after, state(), "")
 			undo("--redo")

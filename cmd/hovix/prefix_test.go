@@ -2,6 +2,7 @@ package main_test
 
 import (
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -38,6 +39,10 @@ func TestPrefixes(t *testing.T) {
 		return string(testenv.PHP(t, `$_SERVER['HTTP_HOST']='new.example'; define('WP_USE_THEMES', false); require $argv[1].'/wp-load.php';
 			echo implode(',', array_map(fn($u) => $u->user_login, get_users(['role' => 'administrator']))), ' ', user_can(get_users(['role' => 'administrator'])[0] ?? 0, 'manage_options') ? 'may' : 'may not', ' ', count(wp_roles()->roles);`, nil, target))
 	}
+	login := func(name, password string) string {
+		return strings.TrimSpace(string(testenv.PHP(t, `$_SERVER['HTTP_HOST']='new.example'; define('WP_USE_THEMES', false); require $argv[1].'/wp-load.php';
+			echo wp_authenticate($argv[2], $argv[3]) instanceof WP_User ? 'yes' : 'no';`, nil, target, name, password)))
+	}
 	for _, c := range []struct {
 		name, option, prefix string
 		want                 []string
@@ -52,8 +57,19 @@ func TestPrefixes(t *testing.T) {
 			if c.prefix != "wp_" {
 				assert.Contains(t, plan.Out, "Tables of the site at the target stay, for the archive has none like them: wp_own")
 			}
-			run := testenv.Hovix(t, append(args, "--yes")...)
+			run := testenv.Hovix(t, append(args, "--yes", "--new-password", "keeper")...)
 			require.Contains(t, []int{0, 3}, run.Status, run.Err)
+			made := regexp.MustCompile(`of keeper is now (\w{26})`).FindStringSubmatch(run.Out)
+			require.NotNil(t, made, run.Out)
+			assert.Equal(t, "yes", login("keeper", made[1]))
+			given := testenv.HovixIn(t, "", []string{"HOVIX_NEW_PASSWORD=it's \"mine\" ñ"}, "password", target, "keeper")
+			require.Zero(t, given.Status, given.Err)
+			assert.NotContains(t, given.Out, "mine")
+			assert.Equal(t, "yes", login("keeper", "it's \"mine\" ñ"))
+			assert.Equal(t, "no", login("keeper", made[1]))
+			wrong := testenv.Hovix(t, "password", target, "keper")
+			assert.Equal(t, 1, wrong.Status)
+			assert.Contains(t, wrong.Err, "the site has no account keper; did you mean keeper?")
 			assert.ElementsMatch(t, c.want, tables())
 			if c.prefix != "harb_" {
 				assert.Contains(t, run.Out, "trigger counted is not there: its text names harb_options")

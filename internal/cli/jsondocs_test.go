@@ -38,6 +38,7 @@ var documents = []struct {
 	{"inspect --extract", extractedJSON{}},
 	{"restore", restoreJSON{}},
 	{"restore --plan", restore.Plan{}},
+	{"password", passwordJSON{}},
 	{"undo", restore.UndoResult{}},
 	{"undo --plan", undoPlanJSON{}},
 	{"undo --discard", discardedJSON{}},

@@ -31,6 +31,7 @@ type restoreFlags struct {
 	code, links   bool
 	oldSettings   bool
 	unfit, prefix string
+	login         string
 	files         []string
 	resume        bool
 	keys          openFlags
@@ -82,6 +83,7 @@ target removes what it had staged, or goes on with it where --resume is given.`,
 	fl.StringVar(&f.prefix, "prefix", "", "what the names of the restored tables begin with: archive, as in the archive; keep, as the target's settings say; or this `PREFIX`")
 	complete(cmd, "prefix", restore.PrefixArchive, restore.PrefixKeep)
 	addChoice(cmd, &f.unfit, "unfit", "where a value would grow beyond what its column holds: stop before anything is changed, or keep-old, which leaves it as it is (`WORD`)", unfitStop, unfitKeep)
+	fl.StringVar(&f.login, "new-password", "", "give this account of the restored site a new password, asked for or made up (`LOGIN`)")
 	fl.BoolVar(&f.links, "links-out", false, "make the archive's symbolic links that lead out of the site")
 	fl.BoolVar(&f.resume, "resume", false, "go on with what an interrupted restore of this archive has staged, and leave what is staged should this one be interrupted")
 	fl.BoolVarP(&f.yes, "yes", "y", false, "replace what is on the target without asking")
@@ -132,6 +134,13 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 		return err
 	}
 	defer end()
+	var account passwordJSON
+	var password string
+	if f.login != "" && !f.plan {
+		if account, password, err = a.newPassword(f.login); err != nil {
+			return err
+		}
+	}
 	bar, rep := a.reporter()
 	defer bar.Close()
 	opts.Progress, opts.PlanOnly, opts.Estimate, opts.Guard = rep, f.plan, f.plan || !f.yes, a.guard()
@@ -166,13 +175,23 @@ func (a *app) restore(ctx context.Context, file, target string, f *restoreFlags)
 	if rec := res.Recovery; rec != nil && res.Summary == nil {
 		return a.finished(res)
 	}
+	var changed *passwordJSON
+	if f.login != "" {
+		if err := restoredPassword(ctx, res.Plan.Target, opts.Database, f.login, password); err != nil {
+			res.Warnings = append(res.Warnings, fmt.Sprintf("%s has its old password: %v", f.login, err))
+		} else {
+			changed = &account
+		}
+	}
 	a.findings(res.Findings())
 	a.log.Info("restored", "target", res.Plan.Target, "address", res.Plan.Address, "rows", res.Rows, "files", res.Files.Count,
 		"addresses", res.Tally.Occurrences(), "findings", res.Findings(), "seconds", res.Elapsed.Seconds())
 	if a.json {
-		return a.document(restoreDocument(res))
+		doc := restoreDocument(res)
+		doc.NewPassword = changed
+		return a.document(doc)
 	}
-	printRestored(ui.New(a.out), res)
+	printRestored(ui.New(a.out), res, changed)
 	return nil
 }
 
@@ -312,6 +331,8 @@ type restoreJSON struct {
 	Changed   int64            `json:"changedValues"`
 	Forms     map[string]int64 `json:"forms"`
 	Leftovers map[string]int64 `json:"leftovers"`
+	// NewPassword is that which an account was given.
+	NewPassword *passwordJSON `json:"newPassword,omitempty"`
 }
 
 func restoreDocument(res *restore.Result) restoreJSON {

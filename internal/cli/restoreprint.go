@@ -190,7 +190,7 @@ func orNone(s string) string {
 	return s
 }
 
-func printRestored(p *ui.Printer, res *restore.Result) {
+func printRestored(p *ui.Printer, res *restore.Result, changed *passwordJSON) {
 	m := res.Plan.Manifest
 	p.Title("Restored "+m.Name, res.Plan.Address)
 	p.Field("Folder", res.Plan.Target)
@@ -205,6 +205,13 @@ func printRestored(p *ui.Printer, res *restore.Result) {
 	if len(res.Accounts) > 0 {
 		p.Field("Log in as", accountLines(res.Accounts)...)
 		p.Field("", p.Dim("Accounts came from the archive; those of the target are gone."))
+	}
+	switch {
+	case changed == nil:
+	case changed.Password != "":
+		p.Field("Password", "of "+changed.Login+" is now "+p.Strong(changed.Password))
+	default:
+		p.Field("Password", "of "+changed.Login+" is the new one")
 	}
 	if len(res.Touched) > 0 {
 		p.Field("Beside", res.Touched...)

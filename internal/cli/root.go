@@ -195,7 +195,7 @@ database's own client loads the SQL in it.`,
 	root.SetHelpCommand(helpCommand())
 	cobra.AddTemplateFunc("optionsHelp", optionsHelp)
 	root.SetUsageTemplate(strings.NewReplacer("{{.LocalFlags.FlagUsages", "{{optionsHelp .LocalFlags", "{{.InheritedFlags.FlagUsages", "{{optionsHelp .InheritedFlags").Replace(root.UsageTemplate()))
-	root.AddCommand(a.versionCommand())
+	root.AddCommand(a.versionCommand(), a.passwordCommand())
 	root.AddCommand(a.surveyCommand(), a.packCommand(), a.inspectCommand(), a.restoreCommand(), a.undoCommand(), a.rewriteCommand(), a.redirectsCommand(), a.demoCommand(), a.manCommand(), a.goOnCommand())
 	return root
 }

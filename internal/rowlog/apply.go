@@ -143,7 +143,40 @@ func (a *apply) batch(ctx context.Context, b *batch) error {
 		c.Key = key
 		changes = append(changes, c)
 	}
-	return a.update(ctx, t, changes)
+	if !slices.ContainsFunc(changes, func(c database.Change) bool { return a.renames(t, &c) }) {
+		return a.update(ctx, t, changes)
+	}
+	// The new key of one row may be the old one of another, which has to go first.
+	for i := range changes {
+		if a.renames(t, &changes[i]) {
+			if done, err := a.asWanted(ctx, t, &changes[i]); err != nil || done {
+				if err != nil {
+					return err
+				}
+				continue
+			}
+		}
+		if err := a.update(ctx, t, changes[i:i+1]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// renames reports whether a change is one of the row's key too.
+func (a *apply) renames(t *database.EditTable, c *database.Change) bool {
+	key, err := a.ed.Named(t, c.Key.Parts, c)
+	return err == nil && key.Where != c.Key.Where
+}
+
+// asWanted reports whether a row is there under its new key already.
+func (a *apply) asWanted(ctx context.Context, t *database.EditTable, c *database.Change) (bool, error) {
+	key, err := a.ed.Named(t, c.Key.Parts, c)
+	if err != nil {
+		return false, nil
+	}
+	values, err := a.ed.Fetch(ctx, t, key)
+	return err == nil && values != nil && holds(values, c.Columns, c.New), err
 }
 
 // turned gives a change as it leads to the state that is wanted.
@@ -373,27 +406,20 @@ func (a *apply) made(ctx context.Context, t *database.EditTable, b *batch, c dat
 	if len(c.Key.Parts) == 0 {
 		return a.madeByValue(ctx, t, c)
 	}
-	for _, to := range []Direction{After, Before} {
-		var by *database.Change
-		if to == After {
-			by = &c
-		}
+	is := map[Direction]bool{}
+	for to, by := range map[Direction]*database.Change{After: &c, Before: nil} {
 		key, err := a.ed.Named(t, c.Key.Parts, by)
 		if err != nil {
 			return false, false, nil
 		}
 		values, err := a.ed.Fetch(ctx, t, key)
-		switch {
-		case err != nil:
+		if err != nil {
 			return false, false, err
-		case values == nil:
-		case to == After && holds(values, c.Columns, c.New):
-			return true, true, nil
-		case to == Before && holds(values, c.Columns, c.Old):
-			return true, false, nil
 		}
+		is[to] = values != nil && (to == After && holds(values, c.Columns, c.New) || to == Before && holds(values, c.Columns, c.Old))
 	}
-	return false, false, nil
+	// Both may be there: the new key of one row may be the old one of another.
+	return is[After] != is[Before], is[After], nil
 }
 
 func (a *apply) madeByValue(ctx context.Context, t *database.EditTable, c database.Change) (sure, made bool, err error) {
