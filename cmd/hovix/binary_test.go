@@ -76,6 +76,7 @@ func documents(t *testing.T) [][]byte {
 // counted; with --compressed the text in compressed ones is rewritten, and PHP and the
 // database read it.
 func TestBinaryValues(t *testing.T) {
+	t.Parallel()
 	texts := []string{strings.Repeat("<a href=\"http://old.example/page\">there</a>\n", 40), "a:1:{i:0;s:20:\"http://old.example/a\";}", "no address in it"}
 	whole := documents(t)
 	var squeezed [][]byte

@@ -104,6 +104,7 @@ func sameSchema(dump []byte) string {
 // TestCorpusOfMariaDB takes the files of the server's own test suite, each into a database.
 // What is not the same afterwards was named when it was packed.
 func TestCorpusOfMariaDB(t *testing.T) {
+	t.Parallel()
 	root := testenv.ServerTests(t)
 	var files []string
 	for _, p := range []string{"main", "suite/innodb/t", "suite/parts/t", "suite/engines/funcs/t", "suite/funcs_1/t", "suite/jp/t", "suite/vcol/t", "suite/compat/oracle/t", "suite/maria", "suite/innodb_fts/t", "suite/json/t", "suite/gcol/t", "suite/sql_sequence", "suite/period/t", "suite/versioning/t"} {

@@ -135,13 +135,12 @@ func (s *stand) state(t *testing.T) string {
 		b.WriteString(testenv.Client(t, l, []byte("SELECT sql FROM sqlite_schema ORDER BY name; SELECT * FROM page; SELECT * FROM news; SELECT count(*) FROM vessel;")))
 	case database.MariaDB:
 		tables := strings.Fields(testenv.Client(t, l, []byte(`SELECT TABLE_NAME AS '' FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_NAME NOT LIKE '\_hovix%' ORDER BY TABLE_NAME;`)))
+		var look strings.Builder
 		for _, table := range tables {
-			b.WriteString(testenv.Client(t, l, []byte("SHOW CREATE TABLE `"+table+"`; CHECKSUM TABLE `"+table+"` EXTENDED;")))
+			look.WriteString("SHOW CREATE TABLE `" + table + "`; CHECKSUM TABLE `" + table + "` EXTENDED; ")
 		}
-		text := definers.ReplaceAllString(b.String(), "") // of who made it last
-		b.Reset()
-		b.WriteString(text)
-		b.WriteString(testenv.Client(t, l, []byte("SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, ACTION_STATEMENT FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY 1;")))
+		look.WriteString("SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE, ACTION_STATEMENT FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA=DATABASE() ORDER BY 1;")
+		b.WriteString(definers.ReplaceAllString(testenv.Client(t, l, []byte(look.String())), "")) // of who made it last
 	default:
 		b.WriteString(testenv.Client(t, l, []byte(`SELECT c.relname, c.relkind, c.relowner FROM pg_class c WHERE c.relnamespace='public'::regnamespace ORDER BY 1;
 			SELECT tablename || md5(query_to_xml(format('SELECT t FROM public.%I t ORDER BY t::text', tablename), true, false, '')::text) FROM pg_tables WHERE schemaname='public' ORDER BY 1;
@@ -262,6 +261,7 @@ func (s *stand) whole(t *testing.T, when string) (isNew bool) {
 // the site is wholly the old or wholly the new one; the next run ends with the
 // new one, and leaves nothing but the undo point. HOVIX_CRASHES says how often.
 func TestKilledAtRandom(t *testing.T) {
+	t.Parallel()
 	times := 8
 	if n, err := strconv.Atoi(os.Getenv("HOVIX_CRASHES")); err == nil {
 		times = n
@@ -309,6 +309,7 @@ func TestKilledAtRandom(t *testing.T) {
 // journal knows. Where no other process can finish the switch, the site may be
 // mixed between the two exchanges, until the next run.
 func TestKilledAtEachStep(t *testing.T) {
+	t.Parallel()
 	staging := []string{"journal", "note", "note:2", "filled:2", "staged", "sealed"}
 	switching := []string{"note:3", "note:4", "note:5", "switching", "database", "tables", "folders", "complete", "point", "handed-over",
 		"database@go-on", "tables@go-on", "folders@go-on", "complete@go-on", "point@go-on"}
@@ -398,6 +399,7 @@ func (s *stand) inSwitch(t *testing.T) bool {
 // TestUndoGoesBackAndForth follows a target through two restores: undo goes back
 // one at a time, redo forth, and what is discarded is gone.
 func TestUndoGoesBackAndForth(t *testing.T) {
+	t.Parallel()
 	for name, fresh := range engineStands {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

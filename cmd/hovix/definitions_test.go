@@ -15,6 +15,7 @@ import (
 // indexes and lists of partitions get the new address with the rows that they are of; where a
 // site is rewritten in place they are named.
 func TestAddressesInDefinitions(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name  string
 		fresh func(t *testing.T, dir string) database.Location

@@ -49,6 +49,7 @@ func readDump(t *testing.T, text []byte, d sqltext.Dialect) (tables, rows map[st
 }
 
 func TestDumpsOfMariaDB(t *testing.T) {
+	t.Parallel()
 	l := testenv.MariaDB(t)
 	fillHard(t, l)
 	dump := testenv.Tool(t, "mariadb-dump")

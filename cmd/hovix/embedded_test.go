@@ -20,6 +20,7 @@ import (
 // they are at one moment, while programs write to them, with what their logs hold; one that
 // cannot be read so is packed as it lies, and named.
 func TestFurtherDatabases(t *testing.T) {
+	t.Parallel()
 	dir := talkative(t)
 	for _, mode := range []string{"wal", "delete"} {
 		path := filepath.Join(dir, "up", mode+".db")

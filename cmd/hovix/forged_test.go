@@ -133,6 +133,7 @@ var forgeries = []struct {
 // outside is read, written or removed by it, the site stays as it is, and the reason says
 // what to do.
 func TestForgeries(t *testing.T) {
+	t.Parallel()
 	base := t.TempDir()
 	target := filepath.Join(base, "www")
 	f := forgery{annex: filepath.Join(base, ".www.hovix"), outside: filepath.Join(base, "outside")}

@@ -60,6 +60,7 @@ var postgresGate = []gateCase{
 // TestGate: what can be carried is, and what cannot is named when the site is packed, so that
 // no archive turns out on the new host not to be one that can be restored.
 func TestGate(t *testing.T) {
+	t.Parallel()
 	run := func(t *testing.T, c gateCase, fresh func(dir string) database.Location) {
 		dir := filepath.Join(t.TempDir(), "site")
 		testenv.Client(t, fresh(dir), []byte(c.sql))

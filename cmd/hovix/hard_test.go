@@ -202,6 +202,7 @@ func ok(t *testing.T, r testenv.Run) testenv.Run {
 }
 
 func TestHardValuesMariaDB(t *testing.T) {
+	t.Parallel()
 	source := testenv.MariaDB(t)
 	fillHard(t, source)
 	for _, o := range hardRest {
@@ -303,6 +304,7 @@ func sqliteContent(t *testing.T, path string) string {
 }
 
 func TestHardValuesSQLite(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "site")
 	siteFile(t, dir, `name = "Hard"`, `database = "sqlite:db/hard.sqlite"`)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "db"), 0o755))

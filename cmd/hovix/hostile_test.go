@@ -17,6 +17,7 @@ import (
 // TestHostileSQL puts SQL into archives that does more than a site's tables and rows: it
 // is refused before anything is changed, by users who might do it all.
 func TestHostileSQL(t *testing.T) {
+	t.Parallel()
 	const table, rows, end, objects, last = "0-table", "1-rows", "2-end", "z1-objects", "z3-end"
 	for engine, cases := range map[string][]struct{ what, entry, sql, says string }{
 		"MariaDB": {

@@ -26,6 +26,7 @@ const slow = `(head -c 1500000; sleep 3; cat)`
 // some hosts have them, end neither a restore nor a pack nor a rewriting that waits longer
 // for a pipe.
 func TestImpatientServers(t *testing.T) {
+	t.Parallel()
 	for name, own := range map[string]func(testing.TB, string) *testenv.Server{
 		"MariaDB": func(t testing.TB, dir string) *testenv.Server {
 			return testenv.OwnMariaDB(t, dir, "--wait-timeout=2", "--interactive-timeout=2", "--max-statement-time=1", "--net-read-timeout=1", "--net-write-timeout=1",
@@ -72,6 +73,7 @@ func TestImpatientServers(t *testing.T) {
 // TestKilledOverKeys: a restore that is killed while the server makes keys, which goes on with
 // that for a while, is gone on with by the next run at once.
 func TestKilledOverKeys(t *testing.T) {
+	t.Parallel()
 	fill := map[string][2]string{
 		"MariaDB": {"CREATE TABLE keyed (id INT PRIMARY KEY, a CHAR(32), b CHAR(32), c CHAR(40), KEY (a), KEY (b), KEY (c), KEY (a,b), KEY (b,c)); INSERT INTO keyed SELECT seq, MD5(seq), MD5(seq+1), SHA1(seq) FROM seq_1_to_250000;",
 			"SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE DB=DATABASE() AND INFO LIKE 'ALTER TABLE `\\_hovix%'"},
@@ -105,6 +107,7 @@ func TestKilledOverKeys(t *testing.T) {
 // TestServerRestartsInTheSwitch: a server that dies in the middle of a switch or an undo and
 // comes back is waited for, and the exchange is finished.
 func TestServerRestartsInTheSwitch(t *testing.T) {
+	t.Parallel()
 	for name, own := range ownServers {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -149,6 +152,7 @@ func TestServerRestartsInTheSwitch(t *testing.T) {
 // TestTablesHeldByOthers: a lock that another program holds ends a restore in words that say
 // what to do, with the site as it was.
 func TestTablesHeldByOthers(t *testing.T) {
+	t.Parallel()
 	hold := map[string]string{"MariaDB": "LOCK TABLES live READ; SELECT SLEEP(16);", "PostgreSQL": "BEGIN; LOCK TABLE live IN ACCESS SHARE MODE; SELECT pg_sleep(16);"}
 	for name, fresh := range engineFresh {
 		t.Run(name, func(t *testing.T) {

@@ -69,6 +69,7 @@ func (s *stand) all(t *testing.T) string {
 // TestRewriteIsUndone: what rewrite changed in a site undo puts back, cell by cell and file
 // by file, and --redo changes it again; also where it was killed on the way.
 func TestRewriteIsUndone(t *testing.T) {
+	t.Parallel()
 	for name, fresh := range engineStands {
 		if name == "SQLite in a mount point" {
 			continue

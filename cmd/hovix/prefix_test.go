@@ -18,6 +18,7 @@ import (
 // the undo point; or the restored tables get its prefix, or a third one, with all that is
 // named by it: roles, rights, views, settings.
 func TestPrefixes(t *testing.T) {
+	t.Parallel()
 	source, l := testenv.WordPress(t, "http://harbour.example:8123", "harb_")
 	testenv.Exec(t, l, `CREATE VIEW harb_titles AS SELECT ID, post_title FROM harb_posts; CREATE TABLE harb_more (id INT PRIMARY KEY, post BIGINT UNSIGNED, KEY (post), FOREIGN KEY (post) REFERENCES harb_posts(ID)); INSERT INTO harb_more SELECT ID, ID FROM harb_posts;
 		CREATE TRIGGER counted AFTER INSERT ON harb_more FOR EACH ROW UPDATE harb_options SET option_value=option_value+1 WHERE option_name='counted'; CREATE TRIGGER plain BEFORE INSERT ON harb_more FOR EACH ROW SET NEW.post=NEW.id;`)

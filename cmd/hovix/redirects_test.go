@@ -95,6 +95,7 @@ func without(a, b []string) (out []string) {
 // The demo site's pages are the same from its links, its sitemap, its log, its database
 // and its archive, but for the page that lists the news, which lies in no table.
 func TestGatherDemo(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "demo")
 	run := testenv.Hovix(t, "demo", dir)
 	require.Zero(t, run.Status, "%s", run.Err)
@@ -124,6 +125,7 @@ func TestGatherDemo(t *testing.T) {
 // The same for a real WordPress: what its theme does not link to is in its sitemap and in
 // its database only.
 func TestGatherWordPress(t *testing.T) {
+	t.Parallel()
 	port := testenv.FreePort(t)
 	php := fmt.Sprintf("http://127.0.0.1:%d", port)
 	target, err := url.Parse(php)
@@ -161,6 +163,7 @@ func ruleSet(t *testing.T, file string) *redirects.RuleSet {
 // The whole way through, by the commands, on the demo: what is made is right by its key,
 // is proved, loaded by a real server and tried there.
 func TestRedirectsOfTheDemo(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "demo")
 	run := testenv.Hovix(t, "demo", dir)
 	require.Zero(t, run.Status, "%s", run.Err)
@@ -251,6 +254,7 @@ func TestRedirectsWrong(t *testing.T) {
 // A real WordPress gets other permalinks: one rule stands for its posts, and every old
 // address lands on the served site.
 func TestRedirectsOfWordPress(t *testing.T) {
+	t.Parallel()
 	port := testenv.FreePort(t)
 	address := fmt.Sprintf("http://127.0.0.1:%d", port)
 	folder, _ := testenv.WordPress(t, address, "wp_")

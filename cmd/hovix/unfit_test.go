@@ -27,6 +27,7 @@ var unfitTables = map[database.Engine]string{
 // and length, in the plan and by the restore, before anything is changed; or stay as they
 // are where that is wanted, at restoring and at rewriting alike.
 func TestUnfit(t *testing.T) {
+	t.Parallel()
 	wants := map[database.Engine][]string{
 		database.MariaDB:  {"tight.v, id=1: 35 characters in place of at most 30", "tight.w, id=8: 261 bytes in place of at most 255", "tight.l, id=1: 26 characters in place of at most 24", "tight.u, id=7: 35 characters in place of at most 30"},
 		database.Postgres: {"tight.v, id=1: 35 characters in place of at most 30", "tight.c, id=7: 35 characters in place of at most 30"},

@@ -187,18 +187,20 @@ func (a *Archive) Open(name string) (Entry, io.Reader, error) {
 	if found == nil {
 		return Entry{}, nil, fmt.Errorf("%w: %q", ErrNoEntry, name)
 	}
-	return found.Entry, &entryReader{a: a, l: found, left: found.Size}, nil
+	return found.Entry, &entryReader{frames: &unpacker{r: a.r}, l: found, left: found.Size}, nil
 }
 
 // Each calls visit for each entry that want accepts, with its content, checked as
 // it is read. It goes through the index once.
 func (a *Archive) Each(want func(*Entry) bool, visit func(Entry, io.Reader) error) error {
+	frames := &unpacker{r: a.r}
+	defer frames.close()
 	return a.walk(func(l *located) error {
 		if !want(&l.Entry) {
 			return nil
 		}
 		in := &located{Entry: l.Entry, pos: l.pos, frames: l.frames[len(l.frames)-1-int(l.pos.back):]}
-		return visit(l.Entry, &entryReader{a: a, l: in, left: l.Size})
+		return visit(l.Entry, &entryReader{frames: frames, l: in, left: l.Size})
 	})
 }
 
@@ -219,11 +221,11 @@ func (a *Archive) ReadFile(name string, limit int64) ([]byte, error) {
 
 // entryReader reads one entry frame by frame.
 type entryReader struct {
-	a    *Archive
-	l    *located
-	next int
-	buf  []byte
-	left int64
+	frames *unpacker
+	l      *located
+	next   int
+	buf    []byte
+	left   int64
 }
 
 func (r *entryReader) Read(b []byte) (int, error) {
@@ -244,26 +246,10 @@ func (r *entryReader) frame() error {
 	if r.next >= len(r.l.frames) {
 		return fmt.Errorf("%w: %q is longer than its frames", ErrCorrupt, r.l.Name)
 	}
-	p := r.l.frames[r.next]
-	if p.content > maxFrameContent || p.compressed > 2*maxFrameContent {
-		return fmt.Errorf("%w: a frame claims %d bytes", ErrCorrupt, p.content)
-	}
-	f := scanFrame{packed: make([]byte, p.compressed), decoded: make(chan struct{})}
-	if err := readAt(r.a.r, f.packed, p.at); err != nil {
-		return truncated(err)
-	}
-	if frameSum(f.packed) != p.sum {
-		return fmt.Errorf("%w: a frame of %q does not match its checksum", ErrCorrupt, r.l.Name)
-	}
-	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxFrameContent))
+	content, err := r.frames.unpack(r.l.frames[r.next])
 	if err != nil {
-		return err
+		return fmt.Errorf("%q: %w", r.l.Name, err)
 	}
-	defer d.Close()
-	if f.decode(d); f.err != nil {
-		return f.err
-	}
-	content := f.content
 	if r.next == 0 {
 		if r.l.pos.data > uint64(len(content)) {
 			return fmt.Errorf("%w: %q begins outside its frame", ErrCorrupt, r.l.Name)
@@ -274,4 +260,52 @@ func (r *entryReader) frame() error {
 	r.buf = content[:min(int64(len(content)), r.left)]
 	r.left -= int64(len(r.buf))
 	return nil
+}
+
+// unpacker unpacks frames. It keeps the last ones: small entries share a frame, and those
+// that lie side by side may be in two, one with content that is compressed already.
+type unpacker struct {
+	r    io.ReaderAt
+	dec  *zstd.Decoder
+	kept [2]struct {
+		at      int64
+		content []byte
+	}
+}
+
+func (u *unpacker) unpack(p placedFrame) ([]byte, error) {
+	for i, k := range u.kept {
+		if k.content != nil && k.at == p.at {
+			u.kept[0], u.kept[i] = k, u.kept[0]
+			return k.content, nil
+		}
+	}
+	if p.content > maxFrameContent || p.compressed > 2*maxFrameContent {
+		return nil, fmt.Errorf("%w: a frame claims %d bytes", ErrCorrupt, p.content)
+	}
+	f := scanFrame{packed: make([]byte, p.compressed), decoded: make(chan struct{})}
+	if err := readAt(u.r, f.packed, p.at); err != nil {
+		return nil, truncated(err)
+	}
+	if frameSum(f.packed) != p.sum {
+		return nil, fmt.Errorf("%w: a frame does not match its checksum", ErrCorrupt)
+	}
+	if u.dec == nil {
+		var err error
+		if u.dec, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxFrameContent)); err != nil {
+			return nil, err
+		}
+	}
+	if f.decode(u.dec); f.err != nil {
+		return nil, f.err
+	}
+	u.kept[1] = u.kept[0]
+	u.kept[0].at, u.kept[0].content = p.at, f.content
+	return f.content, nil
+}
+
+func (u *unpacker) close() {
+	if u.dec != nil {
+		u.dec.Close()
+	}
 }

@@ -5,10 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"github.com/dustin/go-humanize"
-
-	"hovix/internal/fsys"
 )
 
 // Check is something that was looked at before anything is changed.
@@ -27,7 +23,8 @@ func Failure(what string, err error) Check { return Check{What: what, Failed: er
 type Need struct {
 	Kinds      []ObjectKind // of what it holds besides tables
 	Collations []string     // that its tables use
-	Bytes      int64        // of its tables, as the engine of the source counts them; 0: unknown
+	Tables     []TableNeed
+	Sessions   int // that make tables at a time
 }
 
 // Target is a Reader of a database that may be restored to.
@@ -39,29 +36,6 @@ type Target interface {
 // Collator is a Reader that knows which collations its tables use.
 type Collator interface {
 	Collations(ctx context.Context) ([]string, error)
-}
-
-// Space is the Check that need bytes fit beside what dir holds, the folder in which
-// a server keeps its data; empty where that is not known, or not on this machine.
-func Space(dir string, need int64) Check {
-	c := Check{What: "room for tables", Found: "about " + humanize.Bytes(uint64(max(need, 0))) + " are needed"}
-	if need <= 0 {
-		c.Found = "how much is needed is not known"
-	}
-	free, ok := int64(0), false
-	if dir != "" {
-		free, ok = fsys.FreeSpace(dir)
-	}
-	switch {
-	case !ok:
-		c.Found += ", the server does not tell what is free"
-		c.Note = need > 1<<30
-	case free < need:
-		return Failure(c.What, fmt.Errorf("the new tables need about %s beside the old ones, and the server's disk has %s free (%s); make room there", humanize.Bytes(uint64(need)), humanize.Bytes(uint64(free)), dir))
-	default:
-		c.Found += ", " + humanize.Bytes(uint64(free)) + " are free"
-	}
-	return c
 }
 
 // Unknown is the Check that a server knows all collations, or one that does: near

@@ -209,7 +209,8 @@ type Table struct {
 	// Refused says why a restore does not make the table, and so leaves it out; empty: it
 	// makes it.
 	Refused string `json:"refused,omitempty"`
-	Bytes   int64  `json:"bytes"` // with keys; 0 where unknown
+	Bytes   int64  `json:"bytes"`              // with keys; 0 where unknown
+	Keys    int64  `json:"keyBytes,omitempty"` // of those, in keys besides the primary one
 }
 
 // ObjectKind is a kind of thing that depends on tables.

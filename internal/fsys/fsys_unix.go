@@ -37,14 +37,33 @@ func Owner(st fs.FileInfo) (uid, gid int) {
 	return -1, -1
 }
 
-// FreeSpace gives the bytes that a user may still write on the disk of dir.
-func FreeSpace(dir string) (int64, bool) {
-	var st unix.Statfs_t
-	if err := unix.Statfs(dir, &st); err != nil {
-		return 0, false
+// OnDisk gives the bytes that a file takes of its disk.
+func OnDisk(st fs.FileInfo) int64 {
+	if s, ok := st.Sys().(*syscall.Stat_t); ok {
+		return int64(s.Blocks) * 512
 	}
-	return int64(st.Bavail) * int64(st.Bsize), true
+	return st.Size()
 }
+
+// DiskOf looks at the file system that dir lies on.
+func DiskOf(dir string) (Disk, bool) {
+	var fs unix.Statfs_t
+	st, err := os.Stat(dir)
+	if err != nil || unix.Statfs(dir, &fs) != nil {
+		return Disk{}, false
+	}
+	d := Disk{Free: int64(fs.Bavail) * int64(fs.Bsize), Block: max(1, int64(fs.Bsize)), Inodes: -1, Device: Device(st)}
+	if fs.Files > 0 {
+		d.Inodes = int64(fs.Ffree)
+	}
+	if int64(fs.Type) == xfs { // makes its inodes as they are needed
+		d.PerInode = 512
+	}
+	return d, true
+}
+
+// xfs is the number by which statfs(2) knows that file system.
+const xfs = 0x58465342
 
 // Lock locks an open file for this process and those that inherit it, until all
 // have closed it or are gone. Where another holds it the error is ErrLocked.

@@ -26,17 +26,20 @@ func Device(fs.FileInfo) uint64 { return 0 }
 // has none.
 func Owner(fs.FileInfo) (uid, gid int) { return -1, -1 }
 
-// FreeSpace gives the bytes that a user may still write on the disk of dir.
-func FreeSpace(dir string) (int64, bool) {
+// OnDisk gives the bytes that a file takes of its disk.
+func OnDisk(st fs.FileInfo) int64 { return st.Size() }
+
+// DiskOf looks at the file system that dir lies on.
+func DiskOf(dir string) (Disk, bool) {
 	p, err := windows.UTF16PtrFromString(dir)
 	if err != nil {
-		return 0, false
+		return Disk{}, false
 	}
 	var free uint64
 	if err := windows.GetDiskFreeSpaceEx(p, &free, nil, nil); err != nil {
-		return 0, false
+		return Disk{}, false
 	}
-	return int64(free), true
+	return Disk{Free: int64(free), Block: 4096, Inodes: -1}, true
 }
 
 // Lock locks a byte behind the content of an open file, until it is closed. Where

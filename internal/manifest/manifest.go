@@ -51,9 +51,11 @@ type Manifest struct {
 	Uploads  []string          `json:"uploads,omitempty"`
 	Caches   []string          `json:"caches,omitempty"`
 	Settings []string          `json:"settings,omitempty"`
-	Keep     []string          `json:"keep,omitempty"`  // columns whose addresses must not change
-	Moved    []string          `json:"moved,omitempty"` // columns that the kind gives their new values itself
-	Files    site.Amount       `json:"files"`           // as counted before packing
+	Keep     []string          `json:"keep,omitempty"`   // columns whose addresses must not change
+	Moved    []string          `json:"moved,omitempty"`  // columns that the kind gives their new values itself
+	Files    site.Amount       `json:"files"`            // as counted before packing
+	Blocks   int64             `json:"blocks,omitempty"` // that they take of a disk, of Block bytes
+	Folders  int64             `json:"folders,omitempty"`
 	LeftOut  []site.LeftOut    `json:"leftOut,omitempty"`
 	Notes    []string          `json:"notes,omitempty"`
 	Section  bool              `json:"section,omitempty"` // it holds a section of the site
@@ -64,6 +66,10 @@ type Manifest struct {
 	LinksOut []string `json:"linksOut,omitempty"`
 	Links    int64    `json:"linksOutCount,omitempty"`
 }
+
+// Block is the size of the blocks in which a manifest counts what files take of a disk, in
+// bytes.
+const Block = 4096
 
 // Database is what the manifest says of the database.
 type Database struct {

@@ -217,7 +217,10 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 		if !f.Info.IsDir() && f.Part != site.Settings && p.wants(f.Part) && !p.isLog(f) {
 			m.Files.Count++
 			m.Files.Bytes += f.Info.Size()
+			m.Blocks += (f.Info.Size() + manifest.Block - 1) / manifest.Block
 			p.noteLink(m, f)
+		} else if f.Info.IsDir() {
+			m.Folders++
 		}
 		return nil
 	}, func(l site.LeftOut) { m.LeftOut = append(m.LeftOut, l) })

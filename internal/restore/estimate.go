@@ -165,14 +165,17 @@ func (p *Plan) estimateFiles(opts Options) error {
 	}); err != nil || total == 0 {
 		return err
 	}
+	// Of more than that, pieces at equal distances: files that lie side by side are unpacked
+	// at once.
+	const piece = 1 << 20
+	distance := max(piece, total/(lookedInto/piece))
 	var at, seen int64
 	err = a.Each(func(e *archive.Entry) bool {
 		if !stays(e) {
 			return false
 		}
 		at += e.Size
-		// As much of the files so far as there is room for of all of them.
-		return total <= lookedInto || float64(seen) <= float64(at)/float64(total)*lookedInto
+		return (at-e.Size)%distance < piece
 	}, func(e archive.Entry, r io.Reader) error {
 		seen += e.Size
 		content, err := io.ReadAll(r)

@@ -57,7 +57,8 @@ type Plan struct {
 	nested   []string     // folders in the target that are sites of their own
 	packs    *site.Site   // knows what of the target is never packed
 	live     *site.Site   // what the target is; nil: nobody knows
-	staged   int64        // bytes that an interrupted run has staged, to be gone on with
+	staged   filesNeed    // what an interrupted run has staged, to be gone on with
+	needs    []database.TableNeed
 }
 
 // Chosen counts what of an archive is restored.
@@ -109,7 +110,10 @@ func (r *run) makePlan(ctx context.Context) error {
 	p.look("code in the database", func() (string, bool, error) { return p.storedCode(r.opts.StoredCode) })
 	p.look("extensions", p.extensions)
 	p.look("links", func() (string, bool, error) { return p.links(r.opts.LinksOut) })
-	p.look("room for files", p.space)
+	if err := p.tableNeeds(r.opts.Archive); err != nil {
+		return err
+	}
+	p.look("room for files", func() (string, bool, error) { return p.space(r.opts.Archive) })
 	if r.m.Database != nil && p.sel.part(site.Database) {
 		if err := p.database(r.opts.Database); err != nil {
 			return err

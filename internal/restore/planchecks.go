@@ -6,16 +6,12 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
-
-	"github.com/dustin/go-humanize"
 
 	"hovix/internal/database"
 	"hovix/internal/database/engines"
 	"hovix/internal/database/sqlite"
-	"hovix/internal/fsys"
 	"hovix/internal/site"
 )
 
@@ -106,12 +102,7 @@ func (p *Plan) lookAtDatabase(ctx context.Context, kind site.Kind) {
 	info := db.Info()
 	p.Checks = append(p.Checks, database.Check{What: "database", Found: strings.TrimSpace(info.Product + " " + info.Version + " answers")})
 	if t, ok := db.(database.Target); ok {
-		need := database.Need{Kinds: p.Manifest.Database.Objects, Collations: p.Manifest.Database.Collations}
-		for _, t := range p.Manifest.Database.Tables {
-			if p.sel.table(t.Name) {
-				need.Bytes += t.Bytes
-			}
-		}
+		need := database.Need{Kinds: p.Manifest.Database.Objects, Collations: p.Manifest.Database.Collations, Tables: p.needs, Sessions: maxSessions}
 		p.Checks = append(p.Checks, t.CanTake(ctx, need)...)
 	}
 	p.compareServer(info)
@@ -166,38 +157,4 @@ func (p *Plan) givesWay(rel string) bool {
 		return false
 	}
 	return p.sel.folder() && p.sel.file(rel) && !p.sel.stays(rel) && !p.staysUnnamed(rel)
-}
-
-// space checks that the files will fit.
-func (p *Plan) space() (string, bool, error) {
-	dir := p.parent
-	for {
-		if _, err := os.Stat(dir); err == nil {
-			break
-		}
-		dir = filepath.Dir(dir)
-	}
-	need := int64(0)
-	if p.sel.folder() {
-		need = p.Manifest.Files.Bytes
-	}
-	if p.Chosen != nil && p.Chosen.Files.Count >= 0 {
-		need = p.Chosen.Files.Bytes
-	}
-	if d := p.Manifest.Database; d != nil && d.Engine == database.SQLite {
-		for _, t := range d.Tables {
-			if p.sel.table(t.Name) {
-				need += t.Bytes
-			}
-		}
-	}
-	need = max(0, need-p.staged)
-	free, ok := fsys.FreeSpace(dir)
-	if !ok {
-		return "", false, nil
-	}
-	if free < need {
-		return "", false, fmt.Errorf("the new site needs %s beside the target, and the disk of %s has %s free; make room, or choose a folder on another disk", humanize.Bytes(uint64(need)), dir, humanize.Bytes(uint64(free)))
-	}
-	return fmt.Sprintf("%s needed, %s free", humanize.Bytes(uint64(need)), humanize.Bytes(uint64(free))), false, nil
 }

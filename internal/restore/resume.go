@@ -11,6 +11,7 @@ import (
 	"hovix/internal/archive"
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/fsys"
 )
 
 // StagedError says that a restore failed, and that what it had staged is left for
@@ -34,11 +35,12 @@ func (r *run) resumable(ctx context.Context) error {
 	}
 	defer staged.Close()
 	return staged.Walk(ctx, func(_ string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
+		if err != nil {
 			return nil
 		}
+		r.plan.staged.inodes++
 		if info, err := d.Info(); err == nil {
-			r.plan.staged += info.Size()
+			r.plan.staged.bytes += fsys.OnDisk(info)
 		}
 		return nil
 	})

@@ -194,7 +194,7 @@ func stringRows(rows *sql.Rows, err error) ([][]string, error) {
 }
 
 func (r *reader) Tables(ctx context.Context) ([]database.Table, error) {
-	rows, err := r.conn.QueryContext(ctx, `SELECT TABLE_NAME, COALESCE(TABLE_ROWS,0), COALESCE(DATA_LENGTH,0)+COALESCE(INDEX_LENGTH,0)
+	rows, err := r.conn.QueryContext(ctx, `SELECT TABLE_NAME, COALESCE(TABLE_ROWS,0), COALESCE(DATA_LENGTH,0)+COALESCE(INDEX_LENGTH,0), COALESCE(INDEX_LENGTH,0)
 		FROM information_schema.TABLES WHERE TABLE_SCHEMA=DATABASE() AND TABLE_TYPE IN ('BASE TABLE','SYSTEM VERSIONED') AND `+notOurs+` ORDER BY TABLE_NAME`)
 	if err != nil {
 		return nil, fmt.Errorf("list tables: %w", err)
@@ -203,7 +203,7 @@ func (r *reader) Tables(ctx context.Context) ([]database.Table, error) {
 	var tables []database.Table
 	for rows.Next() {
 		var t database.Table
-		if err := rows.Scan(&t.Name, &t.Rows, &t.Bytes); err != nil {
+		if err := rows.Scan(&t.Name, &t.Rows, &t.Bytes, &t.Keys); err != nil {
 			return nil, fmt.Errorf("list tables: %w", err)
 		}
 		tables = append(tables, t)

@@ -13,6 +13,7 @@ import (
 
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
+	"hovix/internal/fsys"
 )
 
 // minPacket is the size of statements that a server has to take, in bytes: that of
@@ -34,7 +35,7 @@ func (r *reader) CanTake(ctx context.Context, need database.Need) []database.Che
 	if err != nil {
 		return []database.Check{database.Failure("server", fmt.Errorf("look at the server's settings: %w", err))}
 	}
-	checks := []database.Check{r.takesStatements(rows[0][1])}
+	checks := []database.Check{r.takesStatements(rows[0][1], need.Tables)}
 	checks = append(checks, r.takesWrites(ctx, rows[0][0] == "1", rows[0][2], need.Kinds)...)
 	if len(need.Collations) > 0 {
 		if known, err := readCollations(ctx, r.conn); err == nil {
@@ -45,7 +46,73 @@ func (r *reader) CanTake(ctx context.Context, need database.Need) []database.Che
 	if r.l.Socket != "" || slices.Contains([]string{"", "localhost", "127.0.0.1", "::1"}, r.l.Host) {
 		dir = rows[0][3]
 	}
-	return append(checks, database.Space(dir, need.Bytes))
+	if dir == "" {
+		return append(checks, database.Space("", r.room(ctx, need)))
+	}
+	return append(checks, r.space(ctx, dir, r.room(ctx, need))...)
+}
+
+// room adds up what the files of tables take.
+func (r *reader) room(ctx context.Context, need database.Need) (room database.Room) {
+	var sorted []int64
+	text := int64(0)
+	for _, t := range need.Tables {
+		rows, keys := t.Sizes()
+		if need.Sessions > 1 && t.Text > longRow*t.Rows {
+			rows += rows / 4
+		}
+		room.Tables += fileOf(rows + keys)
+		sorted = append(sorted, keys)
+		text += max(0, t.Text)
+	}
+	room.Sorted(sorted, need.Sessions)
+	if rows, err := r.Strings(ctx, "SELECT @@global.log_bin"); err == nil && rows[0][0] == "1" {
+		room.Log = text
+	}
+	return room
+}
+
+// longRow is how many bytes rows have on average that leave pages a quarter larger, as was
+// measured, where two sessions fill a table.
+const longRow = 1000
+
+// fileOf gives the bytes of the file of an InnoDB table whose keys take so many. It has
+// pages of its own. One of more than 64 grows by a megabyte at a time, later by four, and
+// keeps some megabytes free: six on average, as was measured (see also the comments of
+// fsp_try_extend_data_file and fsp_reserve_free_extents in its source).
+func fileOf(pages int64) int64 {
+	const page, extent, free = 16 << 10, 1 << 20, 6
+	size := max(pages, page) + 3*page
+	if size <= extent {
+		return size
+	}
+	size += free * extent
+	step := int64(extent)
+	if size > 32*extent {
+		step *= 4
+	}
+	return (size + step - 1) / step * step
+}
+
+// space looks at the disks of the server: that of its data in dir, and that on which it
+// sorts keys, which may be another.
+func (r *reader) space(ctx context.Context, dir string, room database.Room) []database.Check {
+	rows, err := r.Strings(ctx, "SELECT COALESCE(NULLIF(@@innodb_tmpdir,''), @@tmpdir)")
+	if err != nil {
+		return []database.Check{database.Space(dir, room)}
+	}
+	const what = "room for sorting keys"
+	tmp, _, _ := strings.Cut(rows[0][0], ":")
+	data, dataOK := fsys.DiskOf(dir)
+	sorting, ok := fsys.DiskOf(tmp)
+	if !dataOK || !ok || data.Device == sorting.Device {
+		return []database.Check{database.Space(dir, room)}
+	}
+	if need := room.Sorting; sorting.Free < need {
+		return []database.Check{database.Failure(what, fmt.Errorf("the server sorts keys in %s, which takes about %s for a while, and has %s free there; make room there, or have an administrator set innodb_tmpdir", tmp, humanize.Bytes(uint64(need)), humanize.Bytes(uint64(sorting.Free))))}
+	}
+	room.Sorting = 0
+	return []database.Check{database.Space(dir, room)}
 }
 
 // refuse is a Check that what was found stands in the way of staging.
@@ -53,11 +120,23 @@ func (r *reader) refuse(check, what, advice string) database.Check {
 	return database.Failure(check, &database.ConnectError{Location: r.l, What: "stage a new state in the database", Why: errors.New(what), Advice: advice})
 }
 
-func (r *reader) takesStatements(packet string) database.Check {
+func (r *reader) takesStatements(packet string, tables []database.TableNeed) database.Check {
 	const what = "statement size"
 	n, err := strconv.ParseInt(packet, 10, 64)
 	if err == nil && n < minPacket {
 		return r.refuse(what, fmt.Sprintf("the server takes statements of %d kB at most", n>>10), fmt.Sprintf("An administrator of the server can raise max_allowed_packet to %d or more.", 16<<20))
+	}
+	var large []string
+	most := int64(0)
+	for _, t := range tables {
+		if err == nil && t.Largest > n {
+			large = append(large, t.Name)
+			most = max(most, t.Largest)
+		}
+	}
+	if large != nil {
+		return r.refuse(what, fmt.Sprintf("the server takes statements of %s at most, and a row of %s needs one of %s", humanize.Bytes(uint64(n)), strings.Join(large, ", "), humanize.Bytes(uint64(most))),
+			fmt.Sprintf("An administrator of the server can raise max_allowed_packet to %d or more; or leave the table out with --without table:%s", (most+most/50)>>20<<20+2<<20, large[0]))
 	}
 	return database.Check{What: what, Found: "up to " + humanize.Bytes(uint64(n))}
 }

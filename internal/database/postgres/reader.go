@@ -102,7 +102,7 @@ func notOfExtension(class, oid string) string {
 }
 
 func (r *reader) Tables(ctx context.Context) ([]database.Table, error) {
-	rows, err := ask(ctx, r.conn, `SELECT n.nspname, c.relname, GREATEST(c.reltuples,0)::bigint, pg_catalog.pg_total_relation_size(c.oid), c.oid, c.relkind
+	rows, err := ask(ctx, r.conn, `SELECT n.nspname, c.relname, GREATEST(c.reltuples,0)::bigint, pg_catalog.pg_total_relation_size(c.oid), c.oid, c.relkind, pg_catalog.pg_indexes_size(c.oid)
 		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid=c.relnamespace
 		WHERE c.relkind IN ('r','p') AND c.relpersistence<>'t' AND `+ownSchemas+` AND `+notOfExtension("pg_class", "c.oid")+` ORDER BY 1,2`)
 	if err != nil {
@@ -113,6 +113,7 @@ func (r *reader) Tables(ctx context.Context) ([]database.Table, error) {
 		t := database.Table{Name: sqltext.JoinName(row[0], row[1])}
 		_, _ = fmt.Sscan(row[2], &t.Rows)
 		_, _ = fmt.Sscan(row[3], &t.Bytes)
+		_, _ = fmt.Sscan(row[6], &t.Keys)
 		tables = append(tables, t)
 		r.rel[t.Name] = &relation{oid: row[4], kind: row[5]}
 	}

@@ -41,7 +41,25 @@ func (r *reader) CanTake(ctx context.Context, need database.Need) []database.Che
 	if rows, err := ask(ctx, r.conn, "SELECT setting FROM pg_catalog.pg_settings WHERE name='data_directory' AND (pg_catalog.inet_server_addr() IS NULL OR pg_catalog.inet_server_addr()=pg_catalog.inet_client_addr())"); err == nil && len(rows) > 0 {
 		dir = rows[0][0]
 	}
-	return append(checks, database.Space(dir, need.Bytes))
+	return append(checks, database.Space(dir, r.room(ctx, need)))
+}
+
+// room adds up what tables take, and the log that the server writes of them before it
+// uses the space of that again.
+func (r *reader) room(ctx context.Context, need database.Need) (room database.Room) {
+	var sorted []int64
+	for _, t := range need.Tables {
+		rows, keys := t.Sizes()
+		room.Tables += rows + keys
+		sorted = append(sorted, keys)
+	}
+	room.Sorted(sorted, need.Sessions)
+	rows, err := ask(ctx, r.conn, "SELECT pg_catalog.pg_size_bytes(setting||unit) FROM pg_catalog.pg_settings WHERE name='max_wal_size'")
+	if err == nil && len(rows) > 0 {
+		_, _ = fmt.Sscan(rows[0][0], &room.Log)
+		room.Log = min(room.Log, room.Tables)
+	}
+	return room
 }
 
 // Collations lists those that columns name, but the server's default.
