@@ -74,6 +74,20 @@ func TestInterruptedPacksGoOn(t *testing.T) {
 	assert.Equal(t, "another content", string(content))
 	assert.FileExists(t, filepath.Join(target, "media/000/fresh.txt"))
 
+	// So is one whose size and time are the same, and one that another took the place of.
+	require.NoError(t, os.Remove(file))
+	dies(700)
+	st, err := os.Stat(changed)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(changed, []byte("ANOTHER CONTENT"), 0o644))
+	require.NoError(t, os.Chtimes(changed, st.ModTime(), st.ModTime()))
+	ok(t, testenv.Hovix(t, pack...))
+	target = filepath.Join(t.TempDir(), "new")
+	testenv.Hovix(t, "restore", file, target)
+	content, err = os.ReadFile(filepath.Join(target, "media/050/50.bin"))
+	require.NoError(t, err)
+	assert.Equal(t, "ANOTHER CONTENT", string(content))
+
 	// Another order is another pack.
 	require.NoError(t, os.Remove(file))
 	dies(500)

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"hovix/internal/fsys"
 	"hovix/internal/testenv"
 )
 
@@ -99,6 +100,47 @@ func TestRoomOfSmallFiles(t *testing.T) {
 	assert.Regexp(t, `the new site has 6,\d\d\d files and folders, and the disk of .* can hold 2,9\d\d more`, checked(t, "room for files", file, filepath.Join(disk, "new")))
 }
 
+// TestHoles: what is a hole in a file is one where it is restored, and takes no room in the
+// archive or the plan.
+func TestHoles(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "site")
+	siteFile(t, dir)
+	const size = 300 << 20
+	for name, at := range map[string][]int64{"uploads/disk.img": {0, 5000, 1 << 20, size - 3}, "uploads/empty.img": {}, "uploads/small.bin": {0}} {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		f, err := os.Create(path)
+		require.NoError(t, err)
+		length := int64(size)
+		if name == "uploads/small.bin" {
+			length = 200_001
+		}
+		require.NoError(t, f.Truncate(length))
+		for _, at := range at {
+			_, err = f.WriteAt([]byte("not a hole"[:min(10, length-at)]), at)
+			require.NoError(t, err)
+		}
+		require.NoError(t, f.Close())
+	}
+	write(t, filepath.Join(dir, "uploads/zeros.bin"), make([]byte, 200_000)) // written, and so no hole
+	file := packed(t, dir)
+	st, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Less(t, st.Size(), int64(200_000))
+	target := filepath.Join(t.TempDir(), "new")
+	assert.Less(t, needed(t, checked(t, "room for files", file, target)), 1e6)
+	ok(t, testenv.Hovix(t, "restore", file, target, "--yes"))
+	for _, name := range testenv.Names(t, filepath.Join(dir, "uploads")) {
+		testenv.Program(t, "cmp", nil, filepath.Join(dir, "uploads", name), filepath.Join(target, "uploads", name))
+		want, err := os.Stat(filepath.Join(dir, "uploads", name))
+		require.NoError(t, err)
+		got, err := os.Stat(filepath.Join(target, "uploads", name))
+		require.NoError(t, err)
+		assert.LessOrEqual(t, fsys.OnDisk(got), fsys.OnDisk(want), name)
+		assert.Equal(t, name != "zeros.bin", fsys.OnDisk(got) < 100_000, name)
+	}
+}
+
 // TestRoomOfTables: what a server takes on its disk is near what the plan says, also where
 // the engine's statistics knew nothing of the rows when they were packed.
 func TestRoomOfTables(t *testing.T) {
@@ -113,8 +155,8 @@ func TestRoomOfTables(t *testing.T) {
 			testenv.Client(t, from, []byte(`CREATE TABLE posts (id BIGINT AUTO_INCREMENT PRIMARY KEY, title VARCHAR(200), body LONGTEXT, made DATETIME, state VARCHAR(20), KEY (title(60)), KEY (state, made))`+c.fill+`;
 				CREATE TABLE meta (id BIGINT AUTO_INCREMENT PRIMARY KEY, post BIGINT, k VARCHAR(100), v LONGTEXT, KEY (post), KEY (k(40)))`+c.fill+`;
 				CREATE TABLE few (a INT);
-				INSERT INTO posts SELECT seq, CONCAT('The title of post ', MD5(seq)), REPEAT(CONCAT('words of ', seq, ' and more '), 10 + seq % 150), NOW(), 'publish' FROM seq_1_to_12000;
-				INSERT INTO meta SELECT seq, seq DIV 5, CONCAT('_key_', seq % 37), IF(seq % 3, seq, SHA1(seq)) FROM seq_1_to_60000;
+				INSERT INTO posts SELECT seq, CONCAT('The title of post ', MD5(seq)), REPEAT(CONCAT('words of ', seq, ' and more '), 10 + seq % 150), NOW(), 'publish' FROM seq_1_to_24000;
+				INSERT INTO meta SELECT seq, seq DIV 5, CONCAT('_key_', seq % 37), IF(seq % 3, seq, SHA1(seq)) FROM seq_1_to_120000;
 				INSERT INTO few VALUES (1);`))
 			if c.fill == "" {
 				testenv.Client(t, from, []byte("ANALYZE TABLE posts, meta, few;"))

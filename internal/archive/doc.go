@@ -68,7 +68,11 @@ type Entry struct {
 	Mode    uint32    // permission bits, 0 to 0777 (setuid, setgid and sticky are never kept)
 	ModTime time.Time // to the nanosecond, UTC
 	Link    string    // target of a symbolic link
-	SHA256  [32]byte  // of the content; known when the entry has been written or read whole
+	// Changed and Inode tell of the file at its source whether it is still the same. They are
+	// in archives only that a pack may go on with, and not in the index.
+	Changed time.Time
+	Inode   uint64
+	SHA256  [32]byte // of the content; known when the entry has been written or read whole
 }
 
 // Errors that a caller may want to tell apart with errors.Is.

@@ -11,6 +11,7 @@ import (
 	"hash"
 	"io"
 	"runtime"
+	"strconv"
 	"sync"
 
 	"github.com/klauspost/compress/zstd"
@@ -311,6 +312,9 @@ func (s *scanner) goOn(f *scanFrame) error {
 
 func entryOf(h *tar.Header) (*Entry, error) {
 	e := &Entry{Name: h.Name, Type: Type(h.Typeflag), Size: h.Size, Mode: uint32(h.Mode), ModTime: h.ModTime.UTC(), Link: h.Linkname}
+	if e.Inode, _ = strconv.ParseUint(h.PAXRecords[paxInode], 10, 64); e.Inode != 0 {
+		e.Changed = h.ChangeTime.UTC()
+	}
 	switch e.Type {
 	case TypeDir:
 		if n := len(e.Name); n > 1 && e.Name[n-1] == '/' {

@@ -11,6 +11,7 @@ import (
 	"io"
 	"path"
 	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -24,6 +25,9 @@ import (
 type Options struct {
 	Level   Level
 	Workers int // goroutines that compress; 0: a few more than cores
+	// Written is told, if it is given, of content that has been written: the name of the
+	// first of the entries that it is of, its size, and as how many bytes it was written.
+	Written func(first string, content, compressed int64)
 }
 
 // Totals tells what a Writer has written.
@@ -54,6 +58,7 @@ type Writer struct {
 	tarBuf bytes.Buffer
 
 	dst     io.Writer
+	written func(string, int64, int64)
 	index   bytes.Buffer
 	indexer *zstd.Encoder
 	sum     hash.Hash // of the index records
@@ -74,7 +79,7 @@ func NewWriter(ctx context.Context, dst io.Writer, opts Options) (*Writer, error
 	if workers <= 0 {
 		workers = runtime.GOMAXPROCS(0) + spareWorkers
 	}
-	w := &Writer{dst: dst, sum: sha256.New(),
+	w := &Writer{dst: dst, written: opts.Written, sum: sha256.New(),
 		queue: make(chan *frame, workers+hashBatch), work: make(chan *frame, workers+hashBatch), free: make(chan *frame, 2*(workers+hashBatch))}
 	w.ctx, w.cancel = context.WithCancelCause(ctx)
 	var err error
@@ -114,6 +119,9 @@ func (w *Writer) write() {
 			}
 			w.totals.Compressed += int64(f.info.compressed)
 			w.totals.Content += int64(f.info.content)
+			if w.written != nil && len(f.parts) > 0 && w.ctx.Err() == nil {
+				w.written(f.parts[0].entry.Name, int64(f.info.content), int64(f.info.compressed))
+			}
 			w.record(f)
 		}
 		select {
@@ -180,12 +188,18 @@ var packedExt = map[string]bool{".jpg": true, ".jpeg": true, ".png": true, ".gif
 	".7z": true, ".rar": true, ".woff": true, ".woff2": true, ".pdf": true, ".docx": true, ".xlsx": true, ".pptx": true,
 	".jar": true, ".apk": true, ".dmg": true, ".flac": true, ".aac": true, ".opus": true}
 
+// IsPacked reports whether a file of this name is taken to be compressed already.
+func IsPacked(name string) bool { return packedExt[strings.ToLower(path.Ext(name))] }
+
 func lane(e *Entry) int {
-	if e.Type == TypeFile && packedExt[strings.ToLower(path.Ext(e.Name))] {
+	if e.Type == TypeFile && IsPacked(e.Name) {
 		return 1
 	}
 	return 0
 }
+
+// paxInode is the record of an extended header that holds Entry.Inode.
+const paxInode = "HOVIX.inode"
 
 // header gives the tar header blocks of e. The slice is valid until the next call.
 func (w *Writer) header(e *Entry) ([]byte, error) {
@@ -193,6 +207,10 @@ func (w *Writer) header(e *Entry) ([]byte, error) {
 		Mode: int64(e.Mode & 0o777), ModTime: e.ModTime, Format: tar.FormatPAX}
 	if e.Type == TypeDir {
 		h.Name += "/"
+	}
+	if e.Inode != 0 {
+		h.ChangeTime = e.Changed
+		h.PAXRecords = map[string]string{paxInode: strconv.FormatUint(e.Inode, 10)}
 	}
 	w.tarBuf.Reset()
 	if err := tar.NewWriter(&w.tarBuf).WriteHeader(&h); err != nil {

@@ -98,7 +98,7 @@ With '-o -' the archive goes to standard output, for a pipe:
 }
 
 func (f *packFlags) options() (pack.Options, error) {
-	opts := pack.Options{By: "hovix " + version, Secrets: f.secrets}
+	opts := pack.Options{By: "hovix " + version, Secrets: f.secrets, Resumable: f.resume}
 	switch f.compress {
 	case "fast":
 	case "balanced":

@@ -54,8 +54,9 @@ type Manifest struct {
 	Keep     []string          `json:"keep,omitempty"`   // columns whose addresses must not change
 	Moved    []string          `json:"moved,omitempty"`  // columns that the kind gives their new values itself
 	Files    site.Amount       `json:"files"`            // as counted before packing
-	Blocks   int64             `json:"blocks,omitempty"` // that they take of a disk, of Block bytes
+	Blocks   int64             `json:"blocks,omitempty"` // of 4096 bytes, that they take of a disk
 	Folders  int64             `json:"folders,omitempty"`
+	Sparse   []SparseFile      `json:"sparse,omitempty"` // files with holes
 	LeftOut  []site.LeftOut    `json:"leftOut,omitempty"`
 	Notes    []string          `json:"notes,omitempty"`
 	Section  bool              `json:"section,omitempty"` // it holds a section of the site
@@ -66,6 +67,16 @@ type Manifest struct {
 	LinksOut []string `json:"linksOut,omitempty"`
 	Links    int64    `json:"linksOutCount,omitempty"`
 }
+
+// SparseFile is a file that takes less of a disk than its size, for it has holes. They are
+// zeros in the archive, and holes again where it is restored.
+type SparseFile struct {
+	Name  string `json:"name"`  // below the site's folder
+	Bytes int64  `json:"bytes"` // that it took
+}
+
+// MaxSparse is how many files with holes a manifest names.
+const MaxSparse = 10_000
 
 // Block is the size of the blocks in which a manifest counts what files take of a disk, in
 // bytes.

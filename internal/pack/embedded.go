@@ -59,7 +59,7 @@ func (p *packer) snapshot(ctx context.Context, e archive.Entry, f site.File) (ok
 		return false, err
 	}
 	e.Type, e.Size = archive.TypeFile, st.Size()
-	if _, err := p.w.Add(e, &fileReader{r: in, rep: p.rep}); err != nil {
+	if _, err := p.w.Add(e, &fileReader{r: in}); err != nil {
 		return false, err
 	}
 	p.res.Summary.Files.Count++

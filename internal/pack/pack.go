@@ -37,7 +37,9 @@ type Options struct {
 	Database database.Reader // nil: the site's own; the caller closes it
 	Rewrite  rewrite.Options // what is changed on the way into the archive
 	Earlier  *Earlier        // what an interrupted pack has left in the file that is written to
-	Progress progress.Reporter
+	// Resumable has the archive tell what another pack needs to go on with it.
+	Resumable bool
+	Progress  progress.Reporter
 }
 
 // Result tells what was packed.
@@ -71,6 +73,7 @@ type packer struct {
 	gate  *gate // nil of a pack that is gone on with
 	res   Result
 	rep   progress.Reporter
+	pace  *progress.Pace
 	way   *passage.Passage // nil: nothing is changed on the way
 	order string           // for another pack to go on with this one
 	// unread are paths of databases of SQLite that could not be read at one moment.
@@ -88,7 +91,7 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 	if opts.Now.IsZero() {
 		opts.Now = start
 	}
-	p := &packer{s: s, opts: opts, rep: progress.Of(opts.Progress), order: Order(s, opts), unread: map[string]bool{}} // before the database tells more of it
+	p := &packer{s: s, opts: opts, rep: progress.Of(opts.Progress), order: Order(s, opts), unread: map[string]bool{}, pace: progress.NewPace(packedTo...)} // before the database tells more of it
 	if p.wants(site.Database) && s.SectionHas(true) {
 		if err := p.open(ctx); err != nil {
 			return nil, err
@@ -125,6 +128,7 @@ func Run(ctx context.Context, s *site.Site, dst io.Writer, opts Options) (*Resul
 // or goes on.
 func (p *packer) openWriter(ctx context.Context, dst io.Writer) (err error) {
 	opts := archive.Options{Level: p.opts.Level}
+	p.paced(&opts, &dst)
 	if e := p.opts.Earlier; e != nil {
 		p.w, err = archive.Resume(ctx, dst, opts, e.partial)
 		return err
@@ -215,9 +219,7 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 	}
 	err := s.Walk(ctx, func(f site.File) error {
 		if !f.Info.IsDir() && f.Part != site.Settings && p.wants(f.Part) && !p.isLog(f) {
-			m.Files.Count++
-			m.Files.Bytes += f.Info.Size()
-			m.Blocks += (f.Info.Size() + manifest.Block - 1) / manifest.Block
+			p.expect(m, f)
 			p.noteLink(m, f)
 		} else if f.Info.IsDir() {
 			m.Folders++
@@ -367,7 +369,7 @@ func (p *packer) problem(what, why string) {
 
 // files packs uploads and code.
 func (p *packer) files(ctx context.Context) error {
-	p.rep.Phase("Packing files", p.res.Manifest.Files.Bytes)
+	p.rep.Phase("Packing files", 0)
 	var names archive.Names
 	return p.s.Walk(ctx, func(f site.File) error {
 		if f.Part == site.Settings || !p.wants(f.Part) {
@@ -390,6 +392,9 @@ func (p *packer) files(ctx context.Context) error {
 			return nil
 		}
 		e := archive.Entry{Name: manifest.FilesDir + f.Rel, Mode: uint32(f.Info.Mode().Perm()), ModTime: f.Info.ModTime()}
+		if p.opts.Resumable {
+			track(&e, f.Info)
+		}
 		switch {
 		case f.Info.IsDir():
 			e.Type = archive.TypeDir
@@ -422,6 +427,9 @@ func (p *packer) file(ctx context.Context, e archive.Entry, f site.File) error {
 		return nil
 	}
 	e.Type, e.Size, e.ModTime = archive.TypeFile, st.Size(), st.ModTime()
+	if p.opts.Resumable {
+		track(&e, st)
+	}
 	if sqlite.IsDatabase(in) {
 		if ok, err := p.snapshot(ctx, e, f); ok || err != nil {
 			return err
@@ -430,7 +438,7 @@ func (p *packer) file(ctx context.Context, e archive.Entry, f site.File) error {
 	if p.way != nil && path.Base(f.Rel) == site.WebFile && st.Size() <= site.MaxWebFile {
 		return p.webFile(e, f.Rel, in)
 	}
-	r := &fileReader{r: in, rep: p.rep}
+	r := &fileReader{r: in}
 	short, err := p.w.Add(e, r)
 	if err != nil {
 		return err
@@ -468,13 +476,11 @@ func (p *packer) webFile(e archive.Entry, rel string, in io.Reader) error {
 // up: one bad block must not cost the whole pack.
 type fileReader struct {
 	r   io.Reader
-	rep progress.Reporter
 	err error
 }
 
 func (f *fileReader) Read(b []byte) (int, error) {
 	n, err := f.r.Read(b)
-	f.rep.Add(int64(n))
 	if err != nil && !errors.Is(err, io.EOF) {
 		f.err, err = err, io.EOF
 	}

@@ -176,7 +176,7 @@ func (f *failing) Read(b []byte) (int, error) {
 }
 
 func TestABadBlockDoesNotCostThePack(t *testing.T) {
-	r := &fileReader{r: &failing{left: 10}, rep: noProgress{}}
+	r := &fileReader{r: &failing{left: 10}}
 	b, err := io.ReadAll(r)
 	require.NoError(t, err)
 	assert.Len(t, b, 10)

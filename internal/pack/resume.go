@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"hovix/internal/archive"
+	"hovix/internal/fsys"
 	"hovix/internal/manifest"
 	"hovix/internal/site"
 )
@@ -52,8 +53,16 @@ func Order(s *site.Site, opts Options) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// mark gives what a file, folder or link is known by: its name, kind, size, time and
-// where it leads to.
+// track takes down which file it is, and in which state: size and time may stay the same
+// where the content does not.
+func track(e *archive.Entry, st fs.FileInfo) {
+	if changed := fsys.Changed(st); !changed.IsZero() && !st.IsDir() {
+		e.Changed, e.Inode = changed.UTC(), fsys.Serial(st)
+	}
+}
+
+// mark gives what a file, folder or link is known by: its name, kind, size, times, number
+// and where it leads to.
 func (o *Options) mark(e *archive.Entry) [16]byte {
 	h := sha256.New()
 	fmt.Fprintf(h, "%q %q %q", e.Name, []byte{byte(e.Type)}, e.Link)
@@ -62,7 +71,10 @@ func (o *Options) mark(e *archive.Entry) [16]byte {
 		size = 0
 	}
 	if e.Type != archive.TypeDir { // whose time changes with what is in it
-		_ = binary.Write(h, binary.BigEndian, []int64{size, e.ModTime.UnixNano(), int64(e.Mode)})
+		_ = binary.Write(h, binary.BigEndian, []int64{size, e.ModTime.UnixNano(), int64(e.Mode), int64(e.Inode)})
+		if e.Inode != 0 {
+			_ = binary.Write(h, binary.BigEndian, e.Changed.UnixNano())
+		}
 	}
 	return [16]byte(h.Sum(nil))
 }
@@ -94,10 +106,11 @@ func Recover(ctx context.Context, s *site.Site, r io.Reader, opts Options) (*Ear
 		case strings.HasPrefix(entry.Name, manifest.DatabaseDir):
 			e.sql(entry, content, tables)
 		case strings.HasPrefix(entry.Name, manifest.FilesDir):
-			if !same(s, entry, &opts) {
+			now, err := describe(filepath.Join(s.Root, filepath.FromSlash(strings.TrimPrefix(entry.Name, manifest.FilesDir))), entry.Name)
+			if err != nil || opts.mark(now) != opts.mark(entry) {
 				return archive.ErrStop
 			}
-			e.known[opts.mark(entry)] = true
+			e.known[opts.mark(now)] = true
 		case strings.HasPrefix(entry.Name, manifest.SettingsDir), entry.Name == manifest.SummaryName: // they are read again, and come last
 			return archive.ErrStop
 		}
@@ -148,13 +161,6 @@ func (e *Earlier) sql(entry *archive.Entry, content []byte, tables map[string]*m
 	}
 }
 
-// same reports whether a file of the site is still as it was packed.
-func same(s *site.Site, e *archive.Entry, opts *Options) bool {
-	rel := strings.TrimPrefix(e.Name, manifest.FilesDir)
-	now, err := describe(filepath.Join(s.Root, filepath.FromSlash(rel)), e.Name)
-	return err == nil && opts.mark(now) == opts.mark(e)
-}
-
 // describe gives the entry that a file would have.
 func describe(path, name string) (*archive.Entry, error) {
 	st, err := os.Lstat(path)
@@ -162,6 +168,7 @@ func describe(path, name string) (*archive.Entry, error) {
 		return nil, err
 	}
 	e := &archive.Entry{Name: name, Mode: uint32(st.Mode().Perm()), ModTime: st.ModTime(), Type: archive.TypeFile, Size: st.Size()}
+	track(e, st)
 	switch {
 	case st.IsDir():
 		e.Type, e.Size = archive.TypeDir, 0
@@ -188,7 +195,7 @@ func (p *packer) packed(f site.File) bool {
 		p.res.Summary.Files.Count++
 		p.res.Summary.Files.Bytes += e.Size
 		p.res.note(site.Thing{Name: f.Rel, Bytes: e.Size})
-		p.rep.Add(e.Size)
+		p.pace.Expect(sectionOf(e.Name), -e.Size)
 		p.res.Earlier.Count++
 		p.res.Earlier.Bytes += e.Size
 	}

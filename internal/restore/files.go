@@ -26,8 +26,9 @@ type fileStage struct {
 	gid int
 
 	isUpload func(rel string) bool
-	linksOut bool   // links may lead out of the site
-	oldRoot  string // folder of the source: absolute links into it lead into the new one
+	sparse   map[string]bool // files whose zeros become holes
+	linksOut bool            // links may lead out of the site
+	oldRoot  string          // folder of the source: absolute links into it lead into the new one
 	newRoot  string
 	room     int64 // bytes that may still come
 
@@ -76,6 +77,10 @@ var slack int64 = 1 << 30
 func newFileStage(ctx context.Context, an *annex.Annex, point string, p *Plan, linksOut, resume bool) (*fileStage, error) {
 	s := &fileStage{dirs: map[string]bool{".": false}, isUpload: func(rel string) bool { return p.sel.partOf(rel) == site.Uploads }, open: map[*archive.Entry]*openFile{}, uid: -1, gid: -1,
 		oldRoot: p.Manifest.Root, newRoot: p.Target, room: p.Manifest.Files.Bytes + p.Manifest.Files.Bytes/2 + slack}
+	s.sparse = map[string]bool{}
+	for _, f := range p.Manifest.Sparse {
+		s.sparse[f.Name] = true
+	}
 	s.owner(p)
 	s.linksOut = linksOut
 	name := filepath.Join(point, filesName)
@@ -261,7 +266,7 @@ func (s *fileStage) small(path string, p archive.Piece) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(p.Data)
+	err = s.writeAt(f, p)
 	return s.finished(p.Entry, s.closeFile(path, f, p.Entry, err))
 }
 
@@ -323,7 +328,7 @@ func (s *fileStage) large(path string, p archive.Piece) error {
 	}
 	s.mu.Unlock()
 	if o.f != nil {
-		if _, err := o.f.WriteAt(p.Data, p.Offset); err != nil {
+		if err := s.writeAt(o.f, p); err != nil {
 			return fmt.Errorf("stage %s: %w", p.Entry.Name, site.WithoutPath(err))
 		}
 	}

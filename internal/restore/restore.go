@@ -145,6 +145,7 @@ func (r *Result) Findings() int64 {
 type run struct {
 	opts    Options
 	rep     progress.Reporter
+	pacer   pacer
 	res     *Result
 	plan    *Plan
 	m       *manifest.Manifest
@@ -200,6 +201,9 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		}
 	}()
 	r.rep.Phase("Restoring", size)
+	if to, ok := r.rep.(progress.Pacer); ok && size <= 0 {
+		r.pacer.to = to
+	}
 	if err := r.scan(ctx, in); errors.Is(err, errFinished) {
 		r.res.Elapsed = time.Since(start)
 		return r.res, nil
@@ -254,7 +258,8 @@ func (r *run) scan(ctx context.Context, in io.Reader) error {
 	r.ends, r.endsCtx = errgroup.WithContext(ctx)
 	r.desk = newDesk(maxSessions, maxWaiting)
 	stop := context.AfterFunc(r.endsCtx, func() { cancel(context.Cause(r.endsCtx)) })
-	_, err := archive.Scan(ctx, in, archive.ScanOptions{Progress: r.rep.Add, Entry: r.announce}, r.handle)
+	r.pacer.in = in
+	_, err := archive.Scan(ctx, &r.pacer, archive.ScanOptions{Progress: r.rep.Add, Entry: r.announce}, r.handle)
 	stop()
 	// What failed first is why the rest was given up.
 	first := err != nil && r.endsCtx.Err() == nil
@@ -269,6 +274,7 @@ func (r *run) scan(ctx context.Context, in io.Reader) error {
 
 // announce hears of each entry in the order of the archive.
 func (r *run) announce(e *archive.Entry) error {
+	r.pacer.entry(e)
 	if !r.seen {
 		r.seen = true
 		if e.Name != manifest.Name {
@@ -406,6 +412,7 @@ func (r *run) begin(ctx context.Context, _ *archive.Entry, content []byte) (err 
 	if r.way, err = passage.New(r.plan.passage(r.opts)); err != nil {
 		return err
 	}
+	r.pacer.begin(r.m)
 	return r.openStages(ctx, order)
 }
 

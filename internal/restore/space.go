@@ -68,6 +68,10 @@ func (p *Plan) filesNeed(a *archive.Archive, disk fsys.Disk) (need filesNeed, er
 		need.bytes = max(m.Blocks*manifest.Block, m.Files.Bytes) + m.Folders*disk.Block + need.inodes*disk.PerInode
 		return need, nil
 	}
+	sparse := map[string]int64{}
+	for _, f := range p.Manifest.Sparse {
+		sparse[f.Name] = max(0, f.Bytes)
+	}
 	names := map[string]int64{} // bytes of the names in each folder
 	err = a.Entries(func(e archive.Entry) error {
 		rel, ok := strings.CutPrefix(e.Name, manifest.FilesDir)
@@ -79,7 +83,11 @@ func (p *Plan) filesNeed(a *archive.Archive, disk fsys.Disk) (need filesNeed, er
 		names[dir] += nameSize(name)
 		switch e.Type {
 		case archive.TypeFile:
-			need.bytes += disk.Whole(e.Size)
+			size := e.Size
+			if bytes, ok := sparse[rel]; ok {
+				size = min(size, bytes)
+			}
+			need.bytes += disk.Whole(size)
 		case archive.TypeDir:
 			names[strings.TrimSuffix(rel, "/")+"/"] += 0
 		default:

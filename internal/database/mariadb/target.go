@@ -78,10 +78,10 @@ const longRow = 1000
 
 // fileOf gives the bytes of the file of an InnoDB table whose keys take so many. It has
 // pages of its own. One of more than 64 grows by a megabyte at a time, later by four, and
-// keeps some megabytes free: six on average, as was measured (see also the comments of
+// keeps some megabytes free: five on average, as was measured (see also the comments of
 // fsp_try_extend_data_file and fsp_reserve_free_extents in its source).
 func fileOf(pages int64) int64 {
-	const page, extent, free = 16 << 10, 1 << 20, 6
+	const page, extent, free = 16 << 10, 1 << 20, 5
 	size := max(pages, page) + 3*page
 	if size <= extent {
 		return size
