@@ -9,6 +9,7 @@ import (
 	"hovix/internal/database"
 	"hovix/internal/database/sqltext"
 	"hovix/internal/database/sqltree"
+	"hovix/internal/manifest"
 )
 
 // A restore makes nothing that its grammar does not know, or that refers to what the
@@ -23,6 +24,7 @@ type gate struct {
 	tables map[string]*table
 
 	extensions []string // that objects make
+	onlyMySQL  []string // what MariaDB has not
 }
 
 // table is a table's definition as it is packed.
@@ -55,8 +57,28 @@ func (p *packer) readTables(ctx context.Context, tables []database.Table) error 
 			continue
 		}
 		g.know(t.Name)
+		if p.db.Info().Product == mySQL {
+			if other, err := sqltree.ParseTable([]byte(create), g.d); err == nil {
+				g.onlyMySQL = append(g.onlyMySQL, other.ForMariaDB(true)...)
+			}
+		}
 	}
 	return nil
+}
+
+// mySQL is the product whose definitions MariaDB does not all have.
+const mySQL = "MySQL"
+
+// noteMySQL tells what a restore to the other product would leave out.
+func (g *gate) noteMySQL(m *manifest.Manifest) {
+	const named = 5
+	if n := len(g.onlyMySQL); n > 0 {
+		list := strings.Join(g.onlyMySQL[:min(n, named)], "; ")
+		if n > named {
+			list += fmt.Sprintf("; and %d more", n-named)
+		}
+		m.Notes = append(m.Notes, "MySQL alone can have some of what is in the database, which a restore to MariaDB leaves out: "+list+".")
+	}
 }
 
 func (g *gate) know(name string) {
@@ -102,6 +124,10 @@ func (g *gate) objects(ctx context.Context, all []database.Object) (kept []datab
 	parsed := map[int]*sqltree.Statement{}
 	gone := map[int]string{}
 	for i, o := range all {
+		if strings.Contains(o.Session.Mode, "NO_BACKSLASH_ESCAPES") && strings.Contains(o.SQL, `\`) {
+			gone[i] = "it was made under the SQL mode NO_BACKSLASH_ESCAPES, in which its backslashes mean something else"
+			continue
+		}
 		one, err := sqltree.Parse([]byte(o.SQL), g.d)
 		if err != nil {
 			gone[i] = reason(err)

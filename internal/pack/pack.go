@@ -272,6 +272,7 @@ func (p *packer) manifest(ctx context.Context) (*manifest.Manifest, error) {
 		d.Tables[i].Refused = p.gate.tables[d.Tables[i].Name].refused
 	}
 	d.NotCarried = append(d.NotCarried, left...)
+	p.gate.noteMySQL(m)
 	d.Extensions = p.gate.extensions
 	for _, o := range p.objs {
 		if !slices.Contains(d.Objects, o.Kind) {

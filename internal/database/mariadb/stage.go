@@ -31,6 +31,8 @@ type stage struct {
 	objects []database.Object
 	known   collations      // nil until it is needed
 	loads   bool            // the server takes rows from a file of its client
+	mariaDB bool            // it is no MySQL
+	ignores bool            // and has keys that it does not use
 	made    []string        // sequences that were made where they belong
 	undo    []database.Note // what was made outside of the stage
 	filled  database.Filled
@@ -83,10 +85,28 @@ func NewStage(ctx context.Context, l database.Location, opts database.StageOptio
 		d.SetMaxIdleConns(opts.Connections)
 	}
 	s := &stage{opts: opts, db: db, rows: rows, loads: canLoad(ctx, db), tables: map[string]*staged{}, undo: opts.Notes}
+	var version string
+	if err := db.QueryRowContext(ctx, "SELECT VERSION()").Scan(&version); err != nil {
+		return nil, errors.Join(fmt.Errorf("ask the server for its version: %w", err), s.Leave())
+	}
+	if s.mariaDB = strings.Contains(version, "MariaDB"); s.mariaDB {
+		var major, minor int
+		_, _ = fmt.Sscanf(version, "%d.%d", &major, &minor)
+		s.ignores = major > 10 || major == 10 && minor >= 6
+	}
 	if err := s.remember(ctx); err != nil {
 		return nil, errors.Join(err, s.Leave())
 	}
 	return s, nil
+}
+
+// warn notes what the result is to tell.
+func (s *stage) warn(text string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !slices.Contains(s.warnings, text) {
+		s.warnings = append(s.warnings, text)
+	}
 }
 
 // progress is the table in which the stage keeps what is done. It is written to with
@@ -149,6 +169,11 @@ func (s *stage) target(table string) string {
 
 func (s *stage) Define(ctx context.Context, def *sqltree.Table) error {
 	t := &staged{def: def}
+	if s.mariaDB {
+		for _, what := range def.ForMariaDB(s.ignores) {
+			s.warn("MariaDB has nothing like " + what + ": it is left out")
+		}
+	}
 	s.mu.Lock()
 	if s.tables[def.Name] != nil {
 		s.mu.Unlock()
