@@ -375,6 +375,9 @@ type Stage interface {
 	// must be kept as they are until then. Chunks count from 1. One that a run before this
 	// has stored is not stored again.
 	Fill(table string, chunk int, rows int64, stmts [][]byte) func(context.Context) (int64, error)
+	// Filled reports whether a run before this has stored a chunk, and the number of rows
+	// that it stored.
+	Filled(table string, chunk int) (rows int64, ok bool)
 	// Finish makes the table's keys.
 	Finish(ctx context.Context, table string, keys []string) error
 	// Positions sets automatic numbers where they are not part of definitions.

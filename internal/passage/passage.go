@@ -168,6 +168,26 @@ type Rows struct {
 	split  *sqltext.Splitter
 	change bool
 	places func(from int) int // nil: every text is looked at
+	found  []Found
+}
+
+// Found tells what rewriting did in one column, in rows of an entry.
+type Found struct {
+	Column string             `json:"column"`
+	Tally  rewrite.Tally      `json:"tally"`
+	Sample []rewrite.Leftover `json:"sample,omitempty"`
+}
+
+// Found tells what rewriting did in the rows that were read.
+func (r *Rows) Found() []Found { return r.found }
+
+// Recall counts what was found in rows of a table when they passed in an earlier run.
+func (p *Passage) Recall(table string, found []Found) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for i := range found {
+		p.add(table, found[i].Column, &found[i].Tally, found[i].Sample)
+	}
 }
 
 // Rows returns the reader of an entry with rows: INSERT statements, or COPY.
@@ -220,7 +240,9 @@ func (r *Rows) Next(dst []byte, table, target string) (out []byte, rows int64, e
 		return nil, 0, err
 	}
 	if c != nil {
-		c.done(table)
+		found := c.found()
+		r.found = append(r.found, found...)
+		r.p.Recall(table, found)
 	}
 	r.text, r.at = rest, at+len(stmt)-len(rest)
 	return out, rows, nil
@@ -362,14 +384,14 @@ func (p *Passage) proved(old, changed []byte, change func(buf, v []byte, t *rewr
 }
 
 // done adds the counts to those of the whole.
-func (c *cells) done(table string) {
-	c.p.mu.Lock()
-	defer c.p.mu.Unlock()
+// found tells of the columns in which anything was.
+func (c *cells) found() (found []Found) {
 	for i := range c.tallies {
 		if c.tallies[i].Values > 0 {
-			c.p.add(table, c.columns[i], &c.tallies[i], c.samples[i])
+			found = append(found, Found{c.columns[i], c.tallies[i], c.samples[i]})
 		}
 	}
+	return found
 }
 
 // add counts for a column; callers hold p.mu.

@@ -173,7 +173,7 @@ func waitFor(ctx context.Context, done <-chan struct{}) error {
 }
 
 func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) error {
-	if err := waitFor(ctx, t.defined); err != nil || t.skip {
+	if err := waitFor(ctx, t.defined); err != nil || t.skip || r.known(t, chunk) {
 		return err
 	}
 	rows, target := r.way.Rows(text), r.db.Target(t.name)
@@ -194,7 +194,7 @@ func (r *run) rows(ctx context.Context, t *tableState, chunk int, text []byte) e
 		size += len(stmt)
 		count += n
 	}
-	if err := r.noteUnfit(); err != nil {
+	if err := errors.Join(r.noteUnfit(), r.stored.add(t.name, chunk, rows.Found())); err != nil {
 		return err
 	}
 	store := r.db.Fill(t.name, chunk, count, stmts)

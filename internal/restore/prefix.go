@@ -111,6 +111,10 @@ func (s *reprefixed) Define(ctx context.Context, def *sqltree.Table) error {
 	return s.Stage.Define(ctx, again)
 }
 
+func (s *reprefixed) Filled(table string, chunk int) (int64, bool) {
+	return s.Stage.Filled(s.p.renamed(table), chunk)
+}
+
 func (s *reprefixed) Fill(table string, chunk int, rows int64, stmts [][]byte) func(context.Context) (int64, error) {
 	return s.Stage.Fill(s.p.renamed(table), chunk, rows, stmts)
 }

@@ -146,6 +146,7 @@ type run struct {
 	opts    Options
 	rep     progress.Reporter
 	pacer   pacer
+	stored  *storedLog // what was found in stored rows; nil: no run will go on with this one
 	res     *Result
 	plan    *Plan
 	m       *manifest.Manifest
@@ -232,6 +233,9 @@ func Run(ctx context.Context, in io.Reader, size int64, opts Options) (_ *Result
 		if err := r.db.Ready(ctx); err != nil {
 			return nil, err
 		}
+	}
+	if err := r.closeStored(true); err != nil {
+		return nil, err
 	}
 	r.j.Sealing = true
 	if err := r.j.write(r.annex); err != nil {
@@ -498,6 +502,11 @@ func (r *run) stages(ctx context.Context) (err error) {
 	}
 	if p.sel.part(site.Database) {
 		if r.db, err = r.openStage(ctx); err != nil {
+			return err
+		}
+	}
+	if r.db != nil {
+		if err = r.openStored(); err != nil {
 			return err
 		}
 	}

@@ -101,6 +101,7 @@ func (r *run) giveUp(ctx context.Context, why error) error {
 	if r.files != nil {
 		r.files.close()
 	}
+	_ = r.closeStored(false)
 	if r.j == nil || r.j.Step != staging {
 		return nil
 	}

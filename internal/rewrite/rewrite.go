@@ -93,14 +93,24 @@ const (
 )
 
 // String names the reason for people.
-func (r Reason) String() string {
-	return [...]string{"bare host name", "e-mail address", "look-alike host", "other port", "outside the base path",
-		"other scheme", "broken serialized value", "kept identifier", "nested too deeply", "signed token",
-		"value that does not fit", "key that would repeat", "binary data", "compressed value", "address in a text file", "value that could not be proved"}[r]
-}
+func (r Reason) String() string { return reasons[r] }
+
+var reasons = [...]string{"bare host name", "e-mail address", "look-alike host", "other port", "outside the base path",
+	"other scheme", "broken serialized value", "kept identifier", "nested too deeply", "signed token",
+	"value that does not fit", "key that would repeat", "binary data", "compressed value", "address in a text file", "value that could not be proved"}
 
 // MarshalText gives the name of the reason.
 func (r Reason) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
+
+// UnmarshalText takes such a name.
+func (r *Reason) UnmarshalText(name []byte) error {
+	i := slices.Index(reasons[:], string(name))
+	if i < 0 {
+		return fmt.Errorf("unknown reason %q", name)
+	}
+	*r = Reason(i)
+	return nil
+}
 
 // Finding reports whether a person should look at leftovers of this reason.
 // E-mail addresses, look-alikes and kept identifiers are as they should be.
@@ -124,7 +134,7 @@ type Tally struct {
 	Forms     [numForms]int64
 	Leftovers [numReasons]int64
 	// OnLeftover, if set, is told of each leftover.
-	OnLeftover func(Leftover)
+	OnLeftover func(Leftover) `json:"-"`
 }
 
 // KeepFindings has the first n leftovers that a person should look at put into

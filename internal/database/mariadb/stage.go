@@ -241,6 +241,8 @@ func (s *stage) goOn(ctx context.Context, t *staged) (bool, error) {
 		s.exec(ctx, "stage a table anew", "DELETE FROM "+s.progress()+" WHERE tab="+string(sqltext.AppendMySQLString(nil, []byte(t.def.Name), false))))
 }
 
+func (s *stage) Filled(table string, chunk int) (int64, bool) { return s.filled.Rows(table, chunk) }
+
 // Fill prepares a chunk. What the server takes back, because two sessions wait for each
 // other, is done once more; what it does not load as it is, is given as statements.
 func (s *stage) Fill(table string, chunk int, rows int64, stmts [][]byte) func(context.Context) (int64, error) {

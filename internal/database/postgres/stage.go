@@ -265,6 +265,8 @@ func (s *stage) Define(ctx context.Context, def *sqltree.Table) error {
 	return s.once(ctx, def.Name, database.Defined, what, def.SQL(s.rename))
 }
 
+func (s *stage) Filled(table string, chunk int) (int64, bool) { return s.filled.Rows(table, chunk) }
+
 func (s *stage) Fill(table string, chunk int, _ int64, stmts [][]byte) func(context.Context) (int64, error) {
 	return func(ctx context.Context) (int64, error) { return s.fill(ctx, table, chunk, stmts) }
 }

@@ -163,6 +163,8 @@ func (s *stage) check(one *sqltree.Statement) error {
 	return nil
 }
 
+func (s *stage) Filled(table string, chunk int) (int64, bool) { return s.filled.Rows(table, chunk) }
+
 func (s *stage) Fill(table string, chunk int, _ int64, stmts [][]byte) func(context.Context) (int64, error) {
 	return func(ctx context.Context) (int64, error) {
 		var texts []string
