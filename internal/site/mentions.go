@@ -40,9 +40,10 @@ var aboutDatabase = regexp.MustCompile(`(?i)db|database|dsn|mysql|maria|postgres
 func (src *Source) OldMentions(rel string, content []byte) (what []string) {
 	text := withoutComments(rel, content)
 	quoted := func(word, before, after string) bool {
+		itself := regexp.MustCompile(`(?i)` + regexp.QuoteMeta(word)) // may be called museum_db
 		form := regexp.MustCompile(`(?i)(?:` + before + `)` + regexp.QuoteMeta(word) + `(?:` + after + `)`)
 		for line := range bytes.Lines(text) {
-			if aboutDatabase.Match(line) && form.Match(line) {
+			if form.Match(line) && aboutDatabase.Match(itself.ReplaceAll(line, nil)) {
 				return true
 			}
 		}

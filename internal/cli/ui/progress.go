@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/vbauerster/mpb/v8"
@@ -24,6 +25,7 @@ type Progress struct {
 	left  time.Duration
 	begun time.Time // of the phase
 	said  time.Time
+	shown atomic.Pointer[string] // what the bar says, which is drawn while others hold mu
 }
 
 // quiet is how long a run without a terminal goes on between two lines.
@@ -50,13 +52,11 @@ func (p *Progress) Phase(name string, total int64) {
 		return
 	}
 	p.endBar()
+	state := p.state()
+	p.shown.Store(&state)
 	p.bar = p.bars.New(0, mpb.BarStyle().Lbound("").Filler("█").Tip("█").Padding("░").Rbound(""),
 		mpb.PrependDecorators(decor.Name("  "+Neutral(name)+"  ", decor.WCSyncSpaceR)),
-		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
-			p.mu.Lock()
-			defer p.mu.Unlock()
-			return "  " + p.state()
-		})))
+		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string { return "  " + *p.shown.Load() })))
 	p.show()
 }
 
@@ -129,6 +129,8 @@ func (p *Progress) Pace(done, total int64, left time.Duration) {
 // show brings the bar to where the run is, or says so now and then.
 func (p *Progress) show() {
 	if p.bar != nil { // one that is made with a total ends by itself when that is reached
+		state := p.state()
+		p.shown.Store(&state)
 		p.bar.SetTotal(max(p.total, p.done+1), false)
 		p.bar.SetCurrent(p.done)
 		return

@@ -59,7 +59,7 @@ func (r *reader) room(ctx context.Context, need database.Need) (room database.Ro
 	for _, t := range need.Tables {
 		rows, keys := t.Sizes()
 		if need.Sessions > 1 && t.Text > longRow*t.Rows {
-			rows += rows / 4
+			rows += rows * 3 / 20
 		}
 		room.Tables += fileOf(rows + keys)
 		sorted = append(sorted, keys)
@@ -72,13 +72,13 @@ func (r *reader) room(ctx context.Context, need database.Need) (room database.Ro
 	return room
 }
 
-// longRow is how many bytes rows have on average that leave pages a quarter larger, as was
-// measured, where two sessions fill a table.
+// longRow is how many bytes rows have on average whose table gets larger by some 15 in a
+// hundred, as was measured, where two sessions fill it.
 const longRow = 1000
 
 // fileOf gives the bytes of the file of an InnoDB table whose keys take so many. It has
-// pages of its own. One of more than 64 grows by a megabyte at a time, later by four, and
-// keeps some megabytes free: five on average, as was measured (see also the comments of
+// pages of its own. One of more than 64 grows by a megabyte or more at a time, and keeps
+// some free: five on average, as was measured (see also the comments of
 // fsp_try_extend_data_file and fsp_reserve_free_extents in its source).
 func fileOf(pages int64) int64 {
 	const page, extent, free = 16 << 10, 1 << 20, 5
@@ -86,12 +86,7 @@ func fileOf(pages int64) int64 {
 	if size <= extent {
 		return size
 	}
-	size += free * extent
-	step := int64(extent)
-	if size > 32*extent {
-		step *= 4
-	}
-	return (size + step - 1) / step * step
+	return (size + (free+1)*extent - 1) / extent * extent
 }
 
 // space looks at the disks of the server: that of its data in dir, and that on which it
