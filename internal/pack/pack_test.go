@@ -183,11 +183,6 @@ func TestABadBlockDoesNotCostThePack(t *testing.T) {
 	assert.ErrorIs(t, r.err, syscall.EIO)
 }
 
-type noProgress struct{}
-
-func (noProgress) Phase(string, int64) {}
-func (noProgress) Add(int64)           {}
-
 func TestErrorsEndThePack(t *testing.T) {
 	s := folder(t, map[string]string{"a": strings.Repeat("x", 100)})
 	ctx, cancel := context.WithCancel(t.Context())

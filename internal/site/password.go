@@ -20,7 +20,7 @@ import (
 )
 
 // ErrNoAccounts says that a kind of site keeps its accounts where Hovix does not know.
-var ErrNoAccounts = errors.New("Hovix does not know where sites of this kind keep their accounts")
+var ErrNoAccounts = errors.New("it is not known where sites of this kind keep their accounts")
 
 // Passwords say where a kind keeps the passwords of accounts, and in which form.
 type Passwords struct {
