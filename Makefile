@@ -7,7 +7,7 @@ LDFLAGS  = -s -w -X hovix/internal/cli.version=$(VERSION)
 BUILD    = CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)'
 TARGETS  = linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
 
-.PHONY: demo test corpus build bench lint dist man fuzz clean
+.PHONY: demo test corpus trip build bench lint dist man fuzz clean
 
 demo: build
 	@bin/hovix demo
@@ -23,6 +23,15 @@ test:
 # Schemas that nobody here wrote: all of them, where make test takes a few. It takes hours.
 corpus:
 	@HOVIX_CORPUS=1 scripts/test.sh -run '^TestCorpus' ./cmd/hovix
+
+# The journey of a real application, which takes minutes to install: make trip ttrss.
+TRIP = $(word 2,$(MAKECMDGOALS))
+ifeq ($(firstword $(MAKECMDGOALS)),trip)
+$(TRIP):
+	@:
+endif
+trip: build
+	@scripts/trip.sh $(TRIP)
 
 lint:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "not formatted:"; gofmt -l cmd internal; exit 1; }

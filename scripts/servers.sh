@@ -84,6 +84,10 @@ start() {
     if (cd "$dir" && apt-get download -qq mariadb-test-data >"$dir/mariadb-test.log" 2>&1 && dpkg -x mariadb-test-data_*.deb mt); then
       echo "export HOVIX_TEST_MARIADB_TESTS=$dir/mt/usr/share/mysql/mysql-test"
     fi
+    # A database of SQLite that comes with a program.
+    if (cd "$dir" && apt-get download -qq proj-data >"$dir/sqlite-files.log" 2>&1 && dpkg -x proj-data_*.deb lite); then
+      echo "export HOVIX_TEST_SQLITE_FILES=$dir/lite"
+    fi
   fi
 }
 

@@ -58,6 +58,11 @@ if [ -n "${HOVIX_TEST_MARIADB_TESTS:-}" ]; then
 else
   left_out+=("the statements of MariaDB's own tests: their package could not be fetched")
 fi
+if [ -n "${HOVIX_TEST_SQLITE_FILES:-}" ]; then
+  echo "  a database of SQLite that comes with a program"
+else
+  left_out+=("a database of SQLite that comes with a program: its package could not be fetched")
+fi
 [ "$(id -u)" -eq 0 ] || left_out+=("a full disk: mounting a small one needs root")
 echo
 

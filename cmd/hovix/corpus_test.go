@@ -131,7 +131,15 @@ func TestCorpusOfMariaDB(t *testing.T) {
 			client := exec.Command("timeout", "60", "mariadb", "--no-defaults", "-S", from.Socket, "-u"+from.User, "-p"+from.Password, "--default-character-set=utf8mb4", "--force", from.Name)
 			client.Stdin = &in
 			_ = client.Run() // many statements fail, as they do there
-			said, err := corpusTrip(t, from, testenv.MariaDB(t))
+			to := testenv.MariaDB(t)
+			dir, other := filepath.Join(t.TempDir(), "site"), filepath.Join(t.TempDir(), "other")
+			mariaSite(t, dir, from)
+			mariaSite(t, other, to)
+			said, err := corpusTrip(t, dir, other, func(d string) (string, error) {
+				l := map[string]database.Location{dir: from, other: to}[d]
+				out, err := exec.Command("mariadb-dump", "--no-defaults", "-S", l.Socket, "-utester", "-p"+l.Password, "--default-character-set=utf8mb4", "--routines", "--events", "--triggers", "--skip-comments", "--hex-blob", "--order-by-primary", "--skip-extended-insert", l.Name).Output()
+				return sameSchema(out), err
+			})
 			if err == "" {
 				databases++
 				return
@@ -146,17 +154,12 @@ func TestCorpusOfMariaDB(t *testing.T) {
 	t.Logf("%d databases of %d files; of %d something was named at packing", databases, len(files)/step, named)
 }
 
-// corpusTrip packs a database and restores it. It gives what went wrong or differs, and
-// whether packing had said that something would.
-func corpusTrip(t *testing.T, from, to database.Location) (said bool, wrong string) {
-	dump := func(l database.Location) ([]byte, error) {
-		return exec.Command("mariadb-dump", "--no-defaults", "-S", l.Socket, "-utester", "-p"+l.Password, "--default-character-set=utf8mb4", "--routines", "--events", "--triggers", "--skip-comments", "--hex-blob", "--order-by-primary", "--skip-extended-insert", l.Name).Output()
-	}
-	dir, other := filepath.Join(t.TempDir(), "site"), filepath.Join(t.TempDir(), "other")
-	mariaSite(t, dir, from)
-	mariaSite(t, other, to)
+// corpusTrip packs the site in a folder and restores it to another, and compares what dump
+// says of both. It gives what went wrong or differs, and whether packing had said that
+// something would.
+func corpusTrip(t *testing.T, dir, other string, dump func(dir string) (string, error)) (said bool, wrong string) {
 	file := filepath.Join(t.TempDir(), "a.tar.zst")
-	want, err := dump(from)
+	want, err := dump(dir)
 	if err != nil { // what the server's own program cannot read
 		return true, "the server's own program fails"
 	}
@@ -168,12 +171,12 @@ func corpusTrip(t *testing.T, from, to database.Location) (said bool, wrong stri
 	if run = testenv.Hovix(t, "restore", file, other, "--yes", "--stored-code"); run.Status != 0 && run.Status != 3 {
 		return said, run.Err
 	}
-	got, err := dump(to)
+	got, err := dump(other)
 	if err != nil {
 		return said, fmt.Sprint("the restored database cannot be read: ", err)
 	}
-	if a, b := sameSchema(want), sameSchema(got); a != b {
-		return said, difference(a, b)
+	if want != got {
+		return said, difference(want, got)
 	}
 	return said, ""
 }

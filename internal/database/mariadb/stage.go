@@ -169,11 +169,6 @@ func (s *stage) target(table string) string {
 
 func (s *stage) Define(ctx context.Context, def *sqltree.Table) error {
 	t := &staged{def: def}
-	if s.mariaDB {
-		for _, what := range def.ForMariaDB(s.ignores) {
-			s.warn("MariaDB has nothing like " + what + ": it is left out")
-		}
-	}
 	s.mu.Lock()
 	if s.tables[def.Name] != nil {
 		s.mu.Unlock()
@@ -186,6 +181,14 @@ func (s *stage) Define(ctx context.Context, def *sqltree.Table) error {
 	s.tables[def.Name] = t
 	s.order = append(s.order, def.Name)
 	s.mu.Unlock()
+	if err := s.checkTable(def); err != nil {
+		return err
+	}
+	if s.mariaDB {
+		for _, what := range def.ForMariaDB(s.ignores) {
+			s.warn("MariaDB has nothing like " + what + ": it is left out")
+		}
+	}
 	auto := def.AutoColumn()
 	// An automatic column needs a key from the start; other keys are made faster
 	// when the rows are there, and foreign ones when all tables are.
@@ -205,9 +208,6 @@ func (s *stage) Define(ctx context.Context, def *sqltree.Table) error {
 		case !now(it):
 			t.deferred = append(t.deferred, "ADD "+it.Text)
 		}
-	}
-	if err := s.checkTable(def); err != nil {
-		return err
 	}
 	if there, err := s.goOn(ctx, t); err != nil || there {
 		return err
