@@ -192,7 +192,7 @@ func sqliteState(path string) (string, error) {
 		out, err := exec.Command("sqlite3", "-bail", path, q).Output()
 		return string(out), err
 	}
-	state, err := ask("SELECT type||' '||name||' '||tbl_name FROM sqlite_schema WHERE name NOT LIKE 'sqlite_stat%' ORDER BY 1; SELECT m.name||' '||c.name||' '||c.type||' '||c.pk||' '||c.hidden||' '||c.[notnull]||' '||coalesce(c.dflt_value,'') FROM sqlite_schema m, pragma_table_xinfo(m.name) c WHERE m.type='table' ORDER BY m.name, c.cid; SELECT m.name||' '||i.seqno||' '||coalesce(i.name,'-')||i.[desc]||i.coll FROM sqlite_schema m, pragma_index_xinfo(m.name) i WHERE m.type='index' ORDER BY 1;")
+	state, err := ask("SELECT type||' '||name||' '||tbl_name FROM sqlite_schema WHERE name NOT LIKE 'sqlite_stat%' ORDER BY 1; SELECT m.name||' '||c.name||' '||c.type||' '||c.pk||' '||c.hidden||' '||c.[notnull]||' '||replace(coalesce(c.dflt_value,''),' ','') FROM sqlite_schema m, pragma_table_xinfo(m.name) c WHERE m.type='table' AND m.name NOT LIKE 'sqlite_stat%' ORDER BY m.name, c.cid; SELECT m.name||' '||i.seqno||' '||coalesce(i.name,'-')||i.[desc]||i.coll FROM sqlite_schema m, pragma_index_xinfo(m.name) i WHERE m.type='index' ORDER BY 1;")
 	if err != nil {
 		return "", err
 	}
@@ -200,11 +200,11 @@ func sqliteState(path string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for _, d := range strings.Split(regexp.MustCompile(`(?m)--.*$`).ReplaceAllString(definitions, ""), "\x01") {
+	for _, d := range strings.Split(regexp.MustCompile(`(?sm)--.*?$|/\*.*?\*/`).ReplaceAllString(definitions, ""), "\x01") {
 		state += spaceAndQuotes.ReplaceAllString(d, "") + "\n"
 	}
 	rows, err := exec.Command("sqlite3", "-bail", path, ".dump --data-only --preserve-rowids").Output()
-	lines := strings.Split(string(rows), "\n")
+	lines := slices.DeleteFunc(strings.Split(string(rows), "\n"), func(l string) bool { return strings.HasPrefix(l, "INSERT INTO sqlite_stat") })
 	slices.Sort(lines)
 	return state + strings.Join(lines, "\n"), err
 }

@@ -34,6 +34,7 @@ var sqliteGate = []gateCase{
 	{"a tree of ranges", `CREATE VIRTUAL TABLE r USING rtree(id,a,b,+name TEXT); INSERT INTO r VALUES (4,2,3,'http://old.example');`, nil, "SELECT * FROM r WHERE a<=2;", "4|2.0|3.0|https://new.example\n"},
 	{"settings and numbers", `PRAGMA user_version=7; PRAGMA application_id=99; PRAGMA journal_mode=WAL; CREATE TABLE a (b); INSERT INTO a (rowid,b) VALUES (5,'x'),(9,'y'); CREATE TABLE k (a TEXT PRIMARY KEY, rowid INT); INSERT INTO k (_rowid_,a,rowid) VALUES (3,'a',1); CREATE TABLE n (a TEXT PRIMARY KEY) WITHOUT ROWID; INSERT INTO n VALUES ('z');`, nil,
 		"PRAGMA user_version; PRAGMA application_id; PRAGMA journal_mode; SELECT rowid, b FROM a; SELECT _rowid_, * FROM k; SELECT * FROM n;", "7\n99\nwal\n5|x\n9|y\n3|a|1\nz\n"},
+	{"statistics", `CREATE TABLE a (b, c); CREATE INDEX i ON a (b); INSERT INTO a VALUES (1,1),(1,2),(2,3); ANALYZE;`, nil, "SELECT tbl, idx, stat FROM sqlite_stat1;", "a|i|3 2\n"},
 	{"another encoding", `PRAGMA encoding='UTF-16le'; CREATE TABLE a (b); INSERT INTO a VALUES ('http://old.example/ü');`, nil, "PRAGMA encoding; SELECT * FROM a;", "UTF-16le\nhttps://new.example/ü\n"},
 }
 

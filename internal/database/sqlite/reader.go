@@ -375,6 +375,9 @@ func (r *reader) Prologue() string {
 
 // Epilogue sets the positions of AUTOINCREMENT columns, which SQLite keeps in a
 // table of its own.
+// analyze makes statistics of the tables anew.
+const analyze = "ANALYZE"
+
 func (r *reader) Epilogue(ctx context.Context) (string, error) {
 	has, err := r.Strings(ctx, "SELECT 1 FROM sqlite_master WHERE name='sqlite_sequence'")
 	if err != nil {
@@ -393,6 +396,12 @@ func (r *reader) Epilogue(ctx context.Context) (string, error) {
 		}
 	}
 	b.WriteString("COMMIT;\n")
+	if has, err = r.Strings(ctx, "SELECT 1 FROM sqlite_master WHERE name='sqlite_stat1'"); err != nil {
+		return "", err
+	}
+	if len(has) > 0 { // the statistics themselves are made again
+		b.WriteString(analyze + ";\n")
+	}
 	for _, name := range []string{"user_version", "application_id", "journal_mode"} {
 		rows, err := r.Strings(ctx, "PRAGMA "+name)
 		if err != nil {

@@ -199,6 +199,10 @@ func (s *stage) Positions(ctx context.Context, stmt []byte) error {
 	if string(stmt) == "DELETE FROM "+sequences {
 		return s.exec(ctx, "DELETE FROM "+sequences)
 	}
+	if string(stmt) == analyze {
+		s.settings = append(s.settings, analyze)
+		return nil
+	}
 	one, err := sqltree.Parse(stmt, sqltext.SQLite)
 	if err == nil && one.Setting != "" && one.Setting != "encoding" {
 		s.settings = append(s.settings, "PRAGMA "+one.Setting+"="+one.SetTo)
