@@ -26,9 +26,9 @@ fail() { echo "FAILED: $*" >&2; exit 1; }
 sql() { mariadb --no-defaults -S "$HOVIX_TEST_MARIADB_SOCKET" -utester -ptest-password "$@"; }
 # dumped prints a database in the words of its server's own client, one row a line.
 dumped() { mariadb-dump --no-defaults -S "$HOVIX_TEST_MARIADB_SOCKET" -utester -ptest-password --skip-extended-insert --order-by-primary --skip-comments "$1" | sed -e 's/ AUTO_INCREMENT=[0-9]*//'; }
-# same insists that two databases differ in the address alone.
+# same insists that two databases differ in the address and the folder alone.
 same() {
-  dumped "$1" | sed -e "s#$3#$4#g" >"$dir/old.sql"
+  dumped "$1" | sed -e "s#$3#$4#g" -e "s#$dir/old#$dir/new#g" >"$dir/old.sql"
   dumped "$2" >"$dir/new.sql"
   diff "$dir/old.sql" "$dir/new.sql" >"$dir/differs" || { head -20 "$dir/differs" >&2; fail "$(wc -l <"$dir/differs") lines differ"; }
   echo "   $(grep -c '^INSERT' "$dir/new.sql") rows, no cell differs but for the address"
@@ -69,6 +69,14 @@ ttrss() {
   apt-get install -y -qq --no-install-recommends php-php-gettext php-psr-log libjs-dojo-core libjs-dojo-dijit libjs-scriptaculous phpqrcode php-mysql php-intl php-mbstring php-xml >/dev/null
   (cd "$dir" && apt-get download -qq tt-rss && dpkg -x tt-rss_*.deb deb)
   cp -a "$dir/deb/usr/share/tt-rss/www" "$dir/old"
+  # Links to other packages become what they lead to.
+  (cd "$dir/old" && find . -type l | while read -r link; do
+    to=$(readlink "$link")
+    case $to in /*) ;; *) to=/usr/share/tt-rss/www/${link%/*}/$to ;; esac
+    to=$(realpath -m "$to")
+    rm "$link"
+    if [ -e "$to" ]; then cp -aL "$to" "$link"; fi
+  done)
   sql -e "CREATE DATABASE one CHARACTER SET utf8mb4; CREATE DATABASE two CHARACTER SET utf8mb4"
   local a b; a=$(free_port) b=$(free_port)
   rm -f "$dir/old/config.php"
@@ -92,6 +100,9 @@ define('ICONS_URL', 'feed-icons');
 define('AUTH_AUTO_CREATE', true);
 define('AUTH_AUTO_LOGIN', true);
 define('FORCE_ARTICLE_PURGE', 0);
+define('ENABLE_REGISTRATION', false);
+define('REG_NOTIFY_ADDRESS', 'keeper@feeds.example');
+define('REG_MAX_USERS', 10);
 define('SESSION_COOKIE_LIFETIME', 86400);
 define('SMTP_FROM_NAME', 'Feeds');
 define('SMTP_FROM_ADDRESS', 'noreply@feeds.example');
@@ -106,7 +117,7 @@ EOF
     if [ -L "$dir/old/$d" ]; then rm "$dir/old/$d"; fi
     mkdir -p "$dir/old/$d"
   done
-  sql one <"$dir/old/schema/ttrss_schema_mysql.sql"
+  sql one <"$dir/deb/usr/share/tt-rss/schema/ttrss_schema_mysql.sql"
   sql one -e "INSERT INTO ttrss_feeds (owner_uid, title, feed_url, site_url) SELECT id, 'The museum', 'http://127.0.0.1:$a/feed.xml', 'http://127.0.0.1:$a/museum/' FROM ttrss_users LIMIT 1;
     INSERT INTO ttrss_entries (title, guid, link, updated, content, content_hash, date_entered, date_updated) SELECT CONCAT('Ferry ', seq), CONCAT('http://127.0.0.1:$a/e/', seq), CONCAT('http://127.0.0.1:$a/e/', seq), NOW(), REPEAT(CONCAT('<a href=\"http://127.0.0.1:$a/x/', seq, '\">x</a> ', MD5(seq)), 20), SHA1(seq), NOW(), NOW() FROM seq_1_to_3000"
   cat >"$dir/old/hovix.toml" <<EOF
