@@ -100,7 +100,10 @@ func TestCorpusOfPostgres(t *testing.T) {
 }
 
 // spaceAndQuotes are what a definition that is written anew may have otherwise.
-var spaceAndQuotes = regexp.MustCompile("[\\s\"'`\\[\\]();]+")
+var spaceAndQuotes = regexp.MustCompile(`main\.|["' \[\]();` + "`" + `]+`)
+
+// derived are rows that are made of others, and numbers of rows that nobody sees.
+var derived = regexp.MustCompile(`(?m)^INSERT INTO (?:sqlite_stat\w*|\w+_(?:data|idx|docsize)\b).*\n|(^INSERT INTO sqlite_sequence)\(rowid,name,seq\) VALUES\(\d+,`)
 
 // evals are where a test of SQLite's own suite runs statements.
 var evals = regexp.MustCompile(`(?:do_execsql_test\s+\S+|do_test\s+\S+\s*\{\s*execsql|execsql|db\s+eval)\s*\{`)
@@ -192,19 +195,15 @@ func sqliteState(path string) (string, error) {
 		out, err := exec.Command("sqlite3", "-bail", path, q).Output()
 		return string(out), err
 	}
-	state, err := ask("SELECT type||' '||name||' '||tbl_name FROM sqlite_schema WHERE name NOT LIKE 'sqlite_stat%' ORDER BY 1; SELECT m.name||' '||c.name||' '||c.type||' '||c.pk||' '||c.hidden||' '||c.[notnull]||' '||replace(coalesce(c.dflt_value,''),' ','') FROM sqlite_schema m, pragma_table_xinfo(m.name) c WHERE m.type='table' AND m.name NOT LIKE 'sqlite_stat%' ORDER BY m.name, c.cid; SELECT m.name||' '||i.seqno||' '||coalesce(i.name,'-')||i.[desc]||i.coll FROM sqlite_schema m, pragma_index_xinfo(m.name) i WHERE m.type='index' ORDER BY 1;")
+	state, err := ask("SELECT type||' '||name||' '||tbl_name||char(1) FROM sqlite_schema WHERE name NOT LIKE '%sqlite_s%' ORDER BY 1; SELECT lower(m.name||' '||c.name||' '||c.type||' '||c.pk||' '||c.hidden||' '||c.[notnull]||' '||coalesce(c.dflt_value,''))||char(1) FROM sqlite_schema m, pragma_table_xinfo(m.name) c WHERE m.type='table' AND m.name NOT LIKE 'sqlite_s%' ORDER BY m.name, c.cid;" +
+		"SELECT m.name||' '||i.seqno||' '||coalesce(i.name,'-')||i.[desc]||i.coll||char(1) FROM sqlite_schema m, pragma_index_xinfo(m.name) i WHERE m.type='index' AND m.name NOT LIKE '%sqlite_stat%' ORDER BY 1; SELECT lower(sql)||char(1) FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_stat%' AND name<>'sqlite_sequence' ORDER BY type, name;")
 	if err != nil {
 		return "", err
 	}
-	definitions, err := ask("SELECT lower(sql)||char(1) FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_stat%' ORDER BY type, name;")
-	if err != nil {
-		return "", err
-	}
-	for _, d := range strings.Split(regexp.MustCompile(`(?sm)--.*?$|/\*.*?\*/`).ReplaceAllString(definitions, ""), "\x01") {
-		state += spaceAndQuotes.ReplaceAllString(d, "") + "\n"
-	}
+	state = regexp.MustCompile(`(?sm)--.*?$|/\*.*?\*/`).ReplaceAllString(state, "")
+	state = spaceAndQuotes.ReplaceAllString(strings.Join(strings.Fields(state), ""), "")
 	rows, err := exec.Command("sqlite3", "-bail", path, ".dump --data-only --preserve-rowids").Output()
-	lines := slices.DeleteFunc(strings.Split(string(rows), "\n"), func(l string) bool { return strings.HasPrefix(l, "INSERT INTO sqlite_stat") })
+	lines := strings.Split(derived.ReplaceAllString(string(rows), "$1"), "\n")
 	slices.Sort(lines)
-	return state + strings.Join(lines, "\n"), err
+	return strings.ReplaceAll(state, "\x01", "\n") + strings.Join(lines, "\n"), err
 }

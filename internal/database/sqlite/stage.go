@@ -197,6 +197,10 @@ const sequences = "sqlite_sequence"
 // Positions takes the rows of sqlite_sequence.
 func (s *stage) Positions(ctx context.Context, stmt []byte) error {
 	if string(stmt) == "DELETE FROM "+sequences {
+		has, err := s.db.Strings(ctx, "SELECT 1 FROM sqlite_master WHERE name='"+sequences+"'")
+		if err != nil || len(has) == 0 { // a source keeps it when its last such column is gone
+			return err
+		}
 		return s.exec(ctx, "DELETE FROM "+sequences)
 	}
 	if string(stmt) == analyze {
