@@ -118,11 +118,14 @@ func (a *app) printUndone(res *restore.UndoResult, plan *restore.UndoPlan) {
 		p.Next("hovix survey " + target)
 		return
 	}
-	title := "Put back "
-	if plan.Redo {
-		title = "Brought again "
+	title := "Put back " + plan.Point.Holds.String()
+	switch {
+	case plan.Redo:
+		title = "Brought again " + plan.Point.Holds.String()
+	case plan.Point.Holds.IsNothing():
+		title = "Took the site away again"
 	}
-	p.Title(title+plan.Point.Holds.String(), res.Plan.Target)
+	p.Title(title, res.Plan.Target)
 	if rec := plan.Recovery; rec != nil {
 		p.Field("Earlier", rec.String())
 	}
@@ -154,7 +157,11 @@ func (a *app) confirmUndo(ctx context.Context, plan *restore.UndoPlan, given dat
 	if f.plan {
 		p = ui.New(a.out)
 	}
-	p.Title("Put back "+plan.Point.Holds.String(), plan.Target)
+	title := "Put back " + plan.Point.Holds.String()
+	if plan.Point.Holds.IsNothing() {
+		title = "Take the site away again"
+	}
+	p.Title(title, plan.Target)
 	if rec := plan.Recovery; rec != nil {
 		p.Field("Earlier", rec.String())
 	}

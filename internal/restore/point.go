@@ -44,6 +44,9 @@ type Held struct {
 	NoFolder bool        `json:"noFolder,omitempty"` // there was none
 }
 
+// IsNothing reports whether there was no site: what a restore onto nothing leaves to be put back.
+func (h Held) IsNothing() bool { return h.Name == "" && h.Address == "" && h.NoFolder && h.Tables == 0 }
+
 // String describes the state in a few words.
 func (h Held) String() string {
 	s := h.Name
@@ -53,7 +56,7 @@ func (h Held) String() string {
 	switch {
 	case s != "":
 		return s
-	case h.NoFolder && h.Tables == 0:
+	case h.IsNothing():
 		return "no site"
 	case h.NoFolder:
 		return fmt.Sprintf("no folder, and %d tables", h.Tables)

@@ -150,7 +150,7 @@ func (r *reader) takesWrites(ctx context.Context, readOnly bool, who string, kin
 		return []database.Check{{What: what, Found: "some come by roles; the attempt will tell", Note: true}}
 	}
 	if mighty := mightier(global); mighty != "" {
-		return []database.Check{{What: what, Found: "all, and more than a restore needs: " + mighty + " on everything on the server; a user with rights on this database alone would be enough", Note: true}}
+		return []database.Check{{What: what, Found: "all, and more than a restore needs: " + mighty + " on the whole server", Note: true}}
 	}
 	if slices.Contains(own, allRights) {
 		return []database.Check{{What: what, Found: "all on the database"}}
