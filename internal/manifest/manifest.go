@@ -78,6 +78,11 @@ type SparseFile struct {
 // MaxSparse is how many files with holes a manifest names.
 const MaxSparse = 10_000
 
+// ChunkSize is about how much SQL text goes into one entry, in bytes: one
+// statement, well below the packet size of any server in use. Several entries
+// share a frame of the archive and are hashed side by side.
+const ChunkSize = 512 << 10
+
 // Block is the size of the blocks in which a manifest counts what files take of a disk, in
 // bytes.
 const Block = 4096

@@ -19,11 +19,6 @@ import (
 	"hovix/internal/site"
 )
 
-// chunkSize is about how much SQL text goes into one entry, in bytes: one
-// statement, well below the packet size of any server in use. Several entries
-// share a frame of the archive and are hashed side by side.
-const chunkSize = 512 << 10
-
 // database packs what tables need, tables, then what depends on them. The names
 // of the entries sort in the order in which the text must be loaded.
 func (p *packer) database(ctx context.Context) error {
@@ -158,7 +153,7 @@ func (p *packer) table(ctx context.Context, r database.Reader, j job) error {
 		if p.s.WithoutRows(j.Name) != "" {
 			return nil
 		}
-		return r.Rows(ctx, j.Name, j.without, chunkSize, yield)
+		return r.Rows(ctx, j.Name, j.without, manifest.ChunkSize, yield)
 	}
 	var buf []byte
 	err := rows(func(c database.Chunk) (err error) {

@@ -58,9 +58,7 @@ func (p *packer) readTables(ctx context.Context, tables []database.Table) error 
 		}
 		g.know(t.Name)
 		if p.db.Info().Product == mySQL {
-			if other, err := sqltree.ParseTable([]byte(create), g.d); err == nil {
-				g.onlyMySQL = append(g.onlyMySQL, other.ForMariaDB(true)...)
-			}
+			g.onlyMySQL = append(g.onlyMySQL, tab.def.OnlyMySQL()...)
 		}
 	}
 	return nil

@@ -228,12 +228,17 @@ func (r *run) fill(ctx context.Context, turn *turn, store func(context.Context) 
 		return err
 	}
 	fault.Point("filled")
+	t.chunkDone()
+	return nil
+}
+
+// chunkDone tells whoever waits for all rows of the table that a chunk is staged.
+func (t *tableState) chunkDone() {
 	t.left.Add(-1)
 	select {
 	case t.drained <- struct{}{}:
 	default:
 	}
-	return nil
 }
 
 var rowsComment = regexp.MustCompile(`(?m)^-- rows: (\d+)$`)

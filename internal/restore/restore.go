@@ -556,9 +556,9 @@ func (r *run) rewritten(rel string, e *archive.Entry, content []byte) error {
 }
 
 func (r *run) takeSummary(_ context.Context, _ *archive.Entry, content []byte) error {
-	s := &manifest.Summary{}
-	if err := decodeJSON(content, s); err != nil {
-		return fmt.Errorf("%w: its summary cannot be read: %w", archive.ErrCorrupt, err)
+	s, err := parseSummary(content)
+	if err != nil {
+		return err
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()

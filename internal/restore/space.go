@@ -143,16 +143,13 @@ func (p *Plan) tableNeeds(a *archive.Archive) error {
 	return nil
 }
 
-// chunkSize is what pack puts into one entry of rows besides a row that is larger.
-const chunkSize = 512 << 10
-
 // largestRows finds the largest statement of each table: the last of a chunk, which ends
 // with the row that fills it.
 func (p *Plan) largestRows(a *archive.Archive, tables map[string]*database.TableNeed) error {
 	all := p.Manifest.Database.Tables
 	return a.Entries(func(e archive.Entry) error {
 		m := entryName.FindStringSubmatch(e.Name)
-		if m == nil || !strings.HasPrefix(m[2], "1-rows-") || e.Size <= chunkSize {
+		if m == nil || !strings.HasPrefix(m[2], "1-rows-") || e.Size <= manifest.ChunkSize {
 			return nil
 		}
 		i, err := strconv.Atoi(m[1][1:6])
@@ -160,7 +157,7 @@ func (p *Plan) largestRows(a *archive.Archive, tables map[string]*database.Table
 			return nil // it is refused when it is restored
 		}
 		if n := tables[all[i-1].Name]; n != nil {
-			n.Largest = max(n.Largest, e.Size-chunkSize)
+			n.Largest = max(n.Largest, e.Size-manifest.ChunkSize)
 		}
 		return nil
 	})
@@ -168,14 +165,18 @@ func (p *Plan) largestRows(a *archive.Archive, tables map[string]*database.Table
 
 // summaryOf reads what stands at an archive's end.
 func summaryOf(a *archive.Archive) (*manifest.Summary, error) {
-	s := &manifest.Summary{}
 	content, err := a.ReadFile(manifest.SummaryName, manifest.MaxSize)
 	if errors.Is(err, archive.ErrNoEntry) {
-		return s, nil // whoever reads all of it finds that
+		return &manifest.Summary{}, nil // whoever reads all of it finds that
 	}
 	if err != nil {
 		return nil, err
 	}
+	return parseSummary(content)
+}
+
+func parseSummary(content []byte) (*manifest.Summary, error) {
+	s := &manifest.Summary{}
 	if err := decodeJSON(content, s); err != nil {
 		return nil, fmt.Errorf("%w: its summary cannot be read: %w", archive.ErrCorrupt, err)
 	}

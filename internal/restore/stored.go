@@ -132,10 +132,6 @@ func (r *run) known(t *tableState, chunk int) bool {
 	}
 	r.way.Recall(t.name, found)
 	t.rows.Add(rows)
-	t.left.Add(-1)
-	select {
-	case t.drained <- struct{}{}:
-	default:
-	}
+	t.chunkDone()
 	return true
 }

@@ -11,25 +11,36 @@ import (
 // that has not is given keys that it does use. (Reference manuals: MySQL 8.0, CREATE TABLE and CREATE INDEX; MariaDB, CREATE
 // TABLE, Ignored Indexes.)
 func (t *Table) ForMariaDB(ignored bool) (left []string) {
-	t.Items = slices.DeleteFunc(t.Items, func(it Item) bool {
-		switch {
-		case it.Kind == PlainKey || it.Kind == UniqueKey:
-			if it.overExpression() {
-				left = append(left, fmt.Sprintf("the key %s of %s, which is over an expression", it.Name, t.Name))
-				return true
-			}
-		case it.Kind == OtherItem && it.ends("NOT", "ENFORCED"):
-			left = append(left, fmt.Sprintf("the condition %s of %s, which is not enforced", it.Name, t.Name))
-			return true
-		}
-		return false
-	})
+	left = t.OnlyMySQL()
+	t.Items = slices.DeleteFunc(t.Items, func(it Item) bool { return it.onlyMySQL() != "" })
 	for i := range t.Items {
 		it := &t.Items[i]
 		it.parts = it.forMariaDB(ignored)
 		it.Text = it.parts.text(t.d, nil)
 	}
 	return left
+}
+
+// OnlyMySQL names what of a definition of MySQL 8 MariaDB has nothing for.
+func (t *Table) OnlyMySQL() (list []string) {
+	for _, it := range t.Items {
+		if what := it.onlyMySQL(); what != "" {
+			list = append(list, fmt.Sprintf(what, it.Name, t.Name))
+		}
+	}
+	return list
+}
+
+// onlyMySQL is a form that says of what kind a line is that MariaDB has nothing for, with
+// the names of it and its table; empty if it has.
+func (it *Item) onlyMySQL() string {
+	switch {
+	case (it.Kind == PlainKey || it.Kind == UniqueKey) && it.overExpression():
+		return "the key %s of %s, which is over an expression"
+	case it.Kind == OtherItem && it.ends("NOT", "ENFORCED"):
+		return "the condition %s of %s, which is not enforced"
+	}
+	return ""
 }
 
 // ends reports whether a line ends with key words.
